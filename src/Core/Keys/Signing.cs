@@ -1,0 +1,155 @@
+using System.Formats.Asn1;
+using System.Security.Cryptography;
+using System.Security.Cryptography.X509Certificates;
+
+namespace OrderlyBeacon.Core.Keys;
+
+/// <summary>Signature algorithms we write or can check.</summary>
+public enum SignatureScheme { Sha256Rsa, Sha384Rsa, Sha512Rsa, Sha256Ecdsa, Sha384Ecdsa, Sha512Ecdsa, Sha1Rsa, Sha1Ecdsa, RsaPss, Unknown }
+
+/// <summary>A key that signs: a file key, a token or a test double. Implementations are safe to use from several threads.</summary>
+public interface ISigner
+{
+    SignatureScheme Scheme { get; }
+
+    PublicKeyInfo PublicKey { get; }
+
+    /// <summary>Signs a to-be-signed structure and returns the content of the BIT STRING (ECDSA as RFC 3279 sequence).</summary>
+    byte[] Sign(ReadOnlySpan<byte> tbs);
+}
+
+/// <summary>A signer over a platform key. RSA signs with PKCS#1 v1.5 and SHA-256; ECDSA with the hash of its curve's strength.</summary>
+public sealed class KeySigner : ISigner, IDisposable
+{
+    private readonly RSA? _rsa;
+    private readonly ECDsa? _ec;
+    private readonly HashAlgorithmName _hash;
+
+    public KeySigner(AsymmetricAlgorithm key)
+    {
+        PublicKey = PublicKeyInfo.Read(key.ExportSubjectPublicKeyInfo());
+        (_rsa, _ec) = (key as RSA, key as ECDsa);
+        (Scheme, _hash) = PublicKey.Spec switch
+        {
+            { Algorithm: KeyAlgorithm.Rsa } => (SignatureScheme.Sha256Rsa, HashAlgorithmName.SHA256),
+            { Bits: 384 } => (SignatureScheme.Sha384Ecdsa, HashAlgorithmName.SHA384),
+            { Bits: 521 } => (SignatureScheme.Sha512Ecdsa, HashAlgorithmName.SHA512),
+            _ => (SignatureScheme.Sha256Ecdsa, HashAlgorithmName.SHA256),
+        };
+    }
+
+    public SignatureScheme Scheme { get; }
+
+    public PublicKeyInfo PublicKey { get; }
+
+    public byte[] Sign(ReadOnlySpan<byte> tbs) => _rsa is not null
+        ? _rsa.SignData(tbs, _hash, RSASignaturePadding.Pkcs1)
+        : _ec!.SignData(tbs, _hash, DSASignatureFormat.Rfc3279DerSequence);
+
+    /// <summary>Makes a new key.</summary>
+    public static AsymmetricAlgorithm NewKey(KeySpec spec) => spec.Algorithm == KeyAlgorithm.Rsa
+        ? RSA.Create(spec.Bits)
+        : ECDsa.Create(spec.Bits switch { 384 => ECCurve.NamedCurves.nistP384, 521 => ECCurve.NamedCurves.nistP521, _ => ECCurve.NamedCurves.nistP256 });
+
+    /// <summary>Reads an unencrypted PKCS#8, PKCS#1 or SEC 1 key in PEM.</summary>
+    /// <exception cref="BeaconProblem"><see cref="ProblemCode.KeyNotAllowed"/>.</exception>
+    public static AsymmetricAlgorithm LoadPem(string pem)
+    {
+        foreach (var make in new Func<AsymmetricAlgorithm>[] { ECDsa.Create, RSA.Create })
+        {
+            var key = make();
+            try
+            {
+                if (key is ECDsa ec) ec.ImportFromPem(pem); else ((RSA)key).ImportFromPem(pem);
+                return key;
+            }
+            catch (Exception e) when (e is CryptographicException or ArgumentException) { key.Dispose(); }
+        }
+        throw new BeaconProblem(ProblemCode.KeyNotAllowed, "The private key cannot be read.", "Give an unencrypted RSA or ECDSA key in PEM (PKCS#8).");
+    }
+
+    public void Dispose() { _rsa?.Dispose(); _ec?.Dispose(); }
+}
+
+/// <summary>Algorithm identifiers: written, read, and checked with the platform's keys.</summary>
+public static class Signatures
+{
+    public static string OidOf(SignatureScheme scheme) => scheme switch
+    {
+        SignatureScheme.Sha256Rsa => Oids.Sha256Rsa,
+        SignatureScheme.Sha384Rsa => Oids.Sha384Rsa,
+        SignatureScheme.Sha512Rsa => Oids.Sha512Rsa,
+        SignatureScheme.Sha256Ecdsa => Oids.Sha256Ecdsa,
+        SignatureScheme.Sha384Ecdsa => Oids.Sha384Ecdsa,
+        SignatureScheme.Sha512Ecdsa => Oids.Sha512Ecdsa,
+        _ => throw new ArgumentOutOfRangeException(nameof(scheme)),
+    };
+
+    /// <summary>Writes an AlgorithmIdentifier: NULL parameters for RSA (RFC 4055), none for ECDSA (RFC 5758).</summary>
+    public static void WriteAlgorithm(AsnWriter w, SignatureScheme scheme)
+    {
+        using var _ = w.PushSequence();
+        w.WriteObjectIdentifier(OidOf(scheme));
+        if (scheme is SignatureScheme.Sha256Rsa or SignatureScheme.Sha384Rsa or SignatureScheme.Sha512Rsa) w.WriteNull();
+    }
+
+    public static SignatureScheme ReadAlgorithm(AsnReader reader)
+    {
+        var alg = reader.ReadSequence();
+        return alg.ReadObjectIdentifier() switch
+        {
+            Oids.Sha256Rsa => SignatureScheme.Sha256Rsa,
+            Oids.Sha384Rsa => SignatureScheme.Sha384Rsa,
+            Oids.Sha512Rsa => SignatureScheme.Sha512Rsa,
+            Oids.Sha256Ecdsa => SignatureScheme.Sha256Ecdsa,
+            Oids.Sha384Ecdsa => SignatureScheme.Sha384Ecdsa,
+            Oids.Sha512Ecdsa => SignatureScheme.Sha512Ecdsa,
+            Oids.Sha1Rsa => SignatureScheme.Sha1Rsa,
+            Oids.Sha1Ecdsa => SignatureScheme.Sha1Ecdsa,
+            Oids.RsaPss => SignatureScheme.RsaPss,
+            _ => SignatureScheme.Unknown,
+        };
+    }
+
+    /// <summary>Wraps signed bytes and their signature: SEQUENCE { tbs, algorithm, BIT STRING }.</summary>
+    public static byte[] Seal(ReadOnlySpan<byte> tbs, ISigner signer)
+    {
+        var signature = signer.Sign(tbs);
+        var w = new AsnWriter(AsnEncodingRules.DER, tbs.Length + signature.Length + 64);
+        using (w.PushSequence())
+        {
+            w.WriteEncodedValue(tbs);
+            WriteAlgorithm(w, signer.Scheme);
+            w.WriteBitString(signature);
+        }
+        return w.Encode();
+    }
+
+    /// <summary>Checks a signature; false when it does not match or the algorithm does not fit the key.</summary>
+    public static bool Verify(PublicKeyInfo key, SignatureScheme scheme, ReadOnlySpan<byte> tbs, ReadOnlySpan<byte> signature)
+    {
+        var hash = scheme switch
+        {
+            SignatureScheme.Sha256Rsa or SignatureScheme.Sha256Ecdsa => HashAlgorithmName.SHA256,
+            SignatureScheme.Sha384Rsa or SignatureScheme.Sha384Ecdsa => HashAlgorithmName.SHA384,
+            SignatureScheme.Sha512Rsa or SignatureScheme.Sha512Ecdsa => HashAlgorithmName.SHA512,
+            SignatureScheme.Sha1Rsa or SignatureScheme.Sha1Ecdsa => HashAlgorithmName.SHA1,
+            SignatureScheme.RsaPss => HashAlgorithmName.SHA256,
+            _ => default,
+        };
+        if (hash == default) return false;
+        try
+        {
+            var pub = System.Security.Cryptography.X509Certificates.PublicKey.CreateFromSubjectPublicKeyInfo(key.Der.Span, out _);
+            if (key.Spec.Algorithm == KeyAlgorithm.Rsa && scheme is SignatureScheme.Sha1Rsa or SignatureScheme.Sha256Rsa or SignatureScheme.Sha384Rsa or SignatureScheme.Sha512Rsa or SignatureScheme.RsaPss)
+            {
+                using var rsa = pub.GetRSAPublicKey();
+                return rsa?.VerifyData(tbs, signature, hash, scheme == SignatureScheme.RsaPss ? RSASignaturePadding.Pss : RSASignaturePadding.Pkcs1) ?? false;
+            }
+            if (key.Spec.Algorithm != KeyAlgorithm.Ec) return false;
+            using var ec = pub.GetECDsaPublicKey();
+            return ec?.VerifyData(tbs, signature, hash, DSASignatureFormat.Rfc3279DerSequence) ?? false;
+        }
+        catch (CryptographicException) { return false; }
+    }
+}

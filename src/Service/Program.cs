@@ -1,1 +1,67 @@
-System.Console.WriteLine(1);
+using System.Net;
+using System.Net.Security;
+using Microsoft.AspNetCore.Authentication;
+using Microsoft.AspNetCore.Server.Kestrel.Https;
+using Microsoft.EntityFrameworkCore;
+using Microsoft.Extensions.Options;
+using OrderlyBeacon.Core;
+using OrderlyBeacon.Service;
+using OrderlyBeacon.Service.Authorities;
+using OrderlyBeacon.Service.People;
+using OrderlyBeacon.Service.Storage;
+
+try
+{
+    var builder = WebApplication.CreateBuilder(args);
+    builder.Configuration.AddEnvironmentVariables("BEACON_");
+    var options = new BeaconOptions();
+    builder.Configuration.GetSection("Beacon").Bind(options);
+    builder.Configuration.Bind(options);
+    options.Data = Path.GetFullPath(options.Data);
+    options.ZoneHoldings();
+    // The build asks for the OpenAPI document: nothing is founded or listened to then.
+    var describing = System.Reflection.Assembly.GetEntryAssembly()?.GetName().Name == "GetDocument.Insider";
+
+    builder.Services.AddBeacon(options, hosted: !describing);
+    builder.Logging.AddJsonConsole(o => { o.UseUtcTimestamp = true; o.TimestampFormat = "yyyy-MM-ddTHH:mm:ss.fffZ"; });
+    ServiceCertificate? own = null;
+    builder.WebHost.ConfigureKestrel(k =>
+    {
+        k.AddServerHeader = false;
+        k.Limits.MaxRequestBodySize = 4 << 20;
+        if (describing) return;
+        var address = IPAddress.Parse(options.Listen);
+        k.Listen(address, options.PublicationPort);
+        k.Listen(address, options.Port, l => l.UseHttps(new TlsHandshakeCallbackOptions
+        {
+            OnConnection = _ => ValueTask.FromResult(new SslServerAuthenticationOptions
+            {
+                ServerCertificateContext = own!.Context,
+                ClientCertificateRequired = true,
+                // TLS proves possession of the key; who it is, and whether it is good now, is decided for each call.
+                RemoteCertificateValidationCallback = (_, _, _, _) => true,
+                AllowRenegotiation = false,
+            }),
+        }));
+    });
+
+    var app = builder.Build();
+    own = app.Services.GetRequiredService<ServiceCertificate>();
+    if (!describing) await app.PrepareAsync();
+    app.MapBeacon(options);
+    await app.RunAsync();
+    return 0;
+}
+catch (BeaconProblem p)
+{
+    await Console.Error.WriteLineAsync($"beacond: {p.Message} {p.Cure}");
+    return 2;
+}
+catch (IOException e) when (e.InnerException is Microsoft.AspNetCore.Connections.AddressInUseException)
+{
+    await Console.Error.WriteLineAsync($"beacond: {e.Message} Stop the other program, or give other ports (BEACON_PORT, BEACON_PUBLICATIONPORT).");
+    return 2;
+}
+
+/// <summary>For tests.</summary>
+public partial class Program;

@@ -1,0 +1,56 @@
+namespace OrderlyBeacon.Contracts;
+
+/// <summary>Where a service answers.</summary>
+public sealed record EndpointInfo(string Address, int Port, bool Tls);
+
+/// <summary>What one connection met, raw: the service judges it.</summary>
+/// <param name="Chain">DER certificates in Base64, leaf first.</param>
+public sealed record LookReport(string Address, int Port, string ServerName, DateTimeOffset At, LookOutcome Outcome, string Message, string? Protocol, IReadOnlyList<string> Chain);
+
+/// <summary>A problem as it travels between agent and service.</summary>
+public sealed record ProblemInfo(string Code, string Message, string Cure);
+
+/// <summary>A service that a connector found.</summary>
+/// <param name="Name">Its name on its host: the first server name.</param>
+/// <param name="Places">Files and lines where it is configured.</param>
+/// <param name="Problem">Why this service cannot be changed now, if so.</param>
+public sealed record FoundService(string Connector, string Name, IReadOnlyList<string> Names, IReadOnlyList<EndpointInfo> Endpoints, IReadOnlyList<string> Places,
+    string? CertificateFile, ProblemInfo? Problem, IReadOnlyList<LookReport> Looks);
+
+/// <summary>A keyed entry of the host's store.</summary>
+public sealed record StoreEntryInfo(string Certificate, string Serial, string Thumbprint, DateTimeOffset NotAfter, bool Live);
+
+/// <summary>All that an agent knows about its host, sent at start, after changes and regularly.</summary>
+/// <param name="Addresses">Addresses its services listen on.</param>
+public sealed record AgentReport(string AgentVersion, DateTimeOffset At, IReadOnlyList<string> Addresses, IReadOnlyList<FoundService> Services, IReadOnlyList<StoreEntryInfo> Entries, ProblemInfo? Problem);
+
+/// <summary>One order. Fields that its kind does not use are null.</summary>
+/// <param name="Certificate">The certificate's name.</param>
+/// <param name="Subject">The subject the CSR shall have.</param>
+/// <param name="Names">The alternative names the CSR shall have.</param>
+/// <param name="Serial">The edition to bind.</param>
+/// <param name="Services">Names of services on this host.</param>
+/// <param name="Anchors">Trust anchors and known intermediates, DER in Base64: what the new edition is judged by after the swap.</param>
+public sealed record Order(long Id, OrderKind Kind, string? Certificate, string? Subject, IReadOnlyList<string>? Names, string? Key, string? Serial,
+    IReadOnlyList<string>? Services, int? Port, string? Address, string? ServerName, IReadOnlyList<string>? Anchors);
+
+public sealed record OrderList(IReadOnlyList<Order> Orders);
+
+/// <summary>A CSR for an order, PEM.</summary>
+public sealed record OrderCsr(string Csr);
+
+/// <summary>The edition issued for an order's CSR: PEM, leaf first, without the root.</summary>
+public sealed record OrderEdition(string Serial, string Chain);
+
+/// <summary>One thing a plan would change.</summary>
+/// <param name="Diff">Unified text, lines starting with a blank, + or -.</param>
+public sealed record FileChange(string Path, string Diff);
+
+/// <summary>What a binding would change, shown before it is made.</summary>
+public sealed record BindPlan(string Service, IReadOnlyList<string> Steps, IReadOnlyList<FileChange> Changes, IReadOnlyList<string> Warnings);
+
+/// <summary>How an order ended; reported once, and again with the same content if the answer was lost.</summary>
+public sealed record OrderResult(bool Done, ProblemInfo? Problem, IReadOnlyList<string> Steps, IReadOnlyList<LookReport>? Looks, BindPlan? Plan);
+
+/// <summary>A step of an order's progress while it runs.</summary>
+public sealed record OrderStep(string Step);

@@ -1,0 +1,113 @@
+namespace OrderlyBeacon.Contracts;
+
+/// <summary>An answer of several rows, with the cursor for the next ones; null at the end.</summary>
+public sealed record Page<T>(IReadOnlyList<T> Items, string? Next);
+
+// ---- people
+
+/// <param name="Kind"><c>cookie</c> for the console or <c>token</c> for programs.</param>
+public sealed record SignIn(string Name, string Password, string Kind);
+public sealed record Session(string Name, IReadOnlyList<string> Groups, DateTimeOffset Until, string? Token);
+public sealed record NewPerson(string Name, string Password, IReadOnlyList<string> Groups);
+public sealed record PersonInfo(string Name, IReadOnlyList<string> Groups, bool Locked);
+
+// ---- today and lookahead
+
+/// <summary>Something that needs a hand: what is wrong, whom it hurts, what mends it.</summary>
+/// <param name="About">What it is about, as <c>web01/booking.thistledown.example</c>.</param>
+/// <param name="Kind">A short code.</param>
+/// <param name="Command">The client command that does it, if one does.</param>
+/// <param name="Link">The console page that does it.</param>
+public sealed record Concern(Severity Severity, string Kind, string About, string Reason, string Hurts, string Cure, string? Command, string? Link);
+
+public sealed record TodayCounts(int Hosts, int HostsAway, int Services, int Certificates, int Fine, int Soon, int Now, int Failed);
+public sealed record Today(DateTimeOffset At, TodayCounts Counts, IReadOnlyList<Concern> Concerns, Lookahead Lookahead);
+
+/// <summary>One life on the time axis.</summary>
+/// <param name="Kind"><c>certificate</c> for ours, <c>found</c> for one that a service serves and nobody renews, <c>authority</c> for an authority's own.</param>
+/// <param name="Planned">When it will be renewed; null when nothing will.</param>
+public sealed record LookaheadItem(string Kind, string Name, string? Host, DateTimeOffset NotBefore, DateTimeOffset NotAfter, DateTimeOffset? Planned, LifePhase Phase, Severity Severity, string State, string? Link);
+public sealed record Lookahead(DateTimeOffset At, IReadOnlyList<LookaheadItem> Items);
+
+// ---- hosts and services
+
+public sealed record HostInfo(string Name, HostState State, bool Online, DateTimeOffset? LastSeen, string? AgentVersion, IReadOnlyList<string> Addresses, int Services, DateTimeOffset? AgentCertificateEnds, ProblemInfo? Problem);
+public sealed record HostDetail(HostInfo Host, IReadOnlyList<ServiceInfo> Services, IReadOnlyList<StoreEntryInfo> Entries);
+public sealed record NewHost(string Name);
+
+/// <param name="Code">To be typed on the host once; holds the root's fingerprint, so that the agent knows whom to trust.</param>
+public sealed record HostInvitation(string Name, string Code, DateTimeOffset Until, string Command);
+
+public sealed record LookProblemInfo(string Fault, Severity Severity, string Reason, string Hurts, string Cure);
+
+/// <summary>A look with its judgement.</summary>
+public sealed record LookInfo(string Address, int Port, string ServerName, DateTimeOffset At, LookOutcome Outcome, string? Protocol, bool Accepted, Severity Severity,
+    IReadOnlyList<LookProblemInfo> Problems, IReadOnlyList<string> ChainSteps, CertificateText? Served, string? From);
+
+public sealed record ServiceInfo(string Host, string Name, string Connector, IReadOnlyList<string> Names, IReadOnlyList<EndpointInfo> Endpoints, IReadOnlyList<string> Places, string? CertificateFile,
+    Severity Severity, string State, BindingInfo? Binding, LookInfo? Look, ProblemInfo? Problem);
+
+public sealed record BindingInfo(string Certificate, string Host, string Service, BindingState State, string? WantedSerial, string? SeenSerial, string? Message, DateTimeOffset? SeenAt);
+
+/// <param name="Certificate">Null only in a plan: what unbinding would change.</param>
+public sealed record BindWish(string? Certificate, int? Port);
+
+// ---- profiles, requests
+
+public sealed record ProfileInfo(string Id, int Revision, string Title, string Purpose, string Life, IReadOnlyList<string> Keys, IReadOnlyList<string> KeyUsage, IReadOnlyList<string> ExtendedKeyUsage,
+    bool Wildcards, bool Addresses, bool ForPeople, string Approval);
+
+public sealed record NameVerdictInfo(string Name, Verdict Verdict, string Reason, string Evidence, string Cure);
+public sealed record FindingInfo(string Code, string Weight, string Subject, string Message, string Cure);
+
+/// <summary>A wish for one edition.</summary>
+/// <param name="Host">The host that makes the key; null with a CSR.</param>
+/// <param name="Certificate">The name of the certificate; the first name when left out.</param>
+/// <param name="Life">As <c>90d</c>, <c>12h</c>, <c>10m</c>; the profile's when left out.</param>
+/// <param name="Csr">PEM or bare Base64, instead of a host.</param>
+/// <param name="BindTo">Services of the host to put it into at once.</param>
+/// <param name="RenewAfter">Part of the life after which it is renewed; two thirds when left out.</param>
+public sealed record NewRequest(string? Host, string? Profile, IReadOnlyList<string>? Names, string? Subject, string? Certificate, string? Key, string? Life, string? Csr,
+    IReadOnlyList<string>? BindTo, int? Port, double? RenewAfter, string? Note);
+
+/// <summary>A certificate's content in words.</summary>
+public sealed record CertificateText(string Subject, IReadOnlyList<string> Names, string Issuer, string? Serial, string? Thumbprint, DateTimeOffset NotBefore, DateTimeOffset NotAfter, string Key,
+    IReadOnlyList<string> KeyUsage, IReadOnlyList<string> ExtendedKeyUsage, IReadOnlyList<string> Crl, IReadOnlyList<string> IssuerAt, string? LimitReason);
+
+/// <summary>What would happen: the verdicts and the certificate as it would be.</summary>
+public sealed record RequestPreview(Verdict Overall, IReadOnlyList<NameVerdictInfo> Verdicts, IReadOnlyList<FindingInfo> Findings, CertificateText? Certificate, string CertificateName, DateTimeOffset? PlannedRenewal,
+    IReadOnlyList<string> Warnings, string Outcome);
+
+public sealed record RequestInfo(long Number, RequestState State, string Certificate, string? Host, string Profile, string Requester, DateTimeOffset At, IReadOnlyList<NameVerdictInfo> Verdicts,
+    IReadOnlyList<FindingInfo> Findings, string Key, string? Serial, string? Reason, string? DecidedBy, IReadOnlyList<string> BindTo, long? OrderId, string? Note, string Cause);
+public sealed record Refusal(string Reason);
+
+// ---- certificates
+
+public sealed record CertificateInfo(string Name, string? Host, string Profile, IReadOnlyList<string> Names, string Key, Severity Severity, string State, string? Serial, DateTimeOffset? NotBefore, DateTimeOffset? NotAfter,
+    DateTimeOffset? Planned, LifePhase? Phase, int Editions, IReadOnlyList<BindingInfo> Bindings, string? LastError, int Failures, DateTimeOffset? RetryAt, PolicyInfo Policy, long Version);
+public sealed record PolicyInfo(double After, bool NewKey, bool Automatic);
+public sealed record EditionInfo(string Serial, string Thumbprint, EditionState State, DateTimeOffset IssuedAt, DateTimeOffset NotBefore, DateTimeOffset NotAfter, string KeyFingerprint, int ProfileRevision,
+    long? Request, DateTimeOffset? RevokedAt, string? RevocationReason, string Issuer);
+public sealed record CertificateDetail(CertificateInfo Certificate, IReadOnlyList<EditionInfo> Editions, CertificateText? Text, IReadOnlyList<string> ChainSteps, IReadOnlyList<LookInfo> Looks, IReadOnlyList<OrderInfo> Orders);
+public sealed record Revocation(string Reason, string? Serial);
+
+/// <summary>An order's progress.</summary>
+public sealed record OrderInfo(long Id, OrderKind Kind, OrderState State, string Host, string? Certificate, IReadOnlyList<string> Services, DateTimeOffset At, DateTimeOffset? Ended, IReadOnlyList<string> Steps, ProblemInfo? Problem, BindPlan? Plan, IReadOnlyList<LookInfo> Looks);
+public sealed record OrderAccepted(long Order);
+
+public sealed record LookWish(string Address, string? ServerName, string? From);
+
+// ---- authorities, journal
+
+public sealed record GenerationInfo(int Number, string Subject, string Issuer, string Serial, string Thumbprint, DateTimeOffset NotBefore, DateTimeOffset NotAfter, string Key, string CertificateAt);
+public sealed record CrlInfo(long Number, DateTimeOffset ThisUpdate, DateTimeOffset NextUpdate, int Revoked, string At);
+public sealed record AuthorityInfo(string Id, string Name, string Kind, string KeyState, IReadOnlyList<GenerationInfo> Generations, CrlInfo? Crl, long Editions, string Pem);
+
+public sealed record JournalEntryInfo(long Sequence, DateTimeOffset At, string Actor, string Action, string Subject, string Detail, string Previous, string Hash);
+
+/// <summary>What changed, for live views: the noun and its name.</summary>
+public sealed record ChangeEvent(string Noun, string Id);
+
+/// <summary>RFC 9457, with our code and cure.</summary>
+public sealed record Problem(string? Type, string? Title, int? Status, string? Detail, string? Code, string? Cure, Dictionary<string, string[]>? Errors);

@@ -1,0 +1,86 @@
+using System.Security.Cryptography;
+using OrderlyBeacon.Core;
+using OrderlyBeacon.Core.Keys;
+
+namespace OrderlyBeacon.Service.Authorities;
+
+/// <summary>
+/// The only class that touches authority keys. They lie in the keys folder as encrypted PKCS#8, mode 0600; the key-encryption key lies beside them,
+/// or comes as a systemd credential named <c>beacon-key-encryption</c>.
+/// </summary>
+public sealed class AuthorityKeys(BeaconOptions options)
+{
+    // The password is 256 random bits, so few rounds are enough.
+    private static readonly PbeParameters Online = new(PbeEncryptionAlgorithm.Aes256Cbc, HashAlgorithmName.SHA256, 2_000);
+    private static readonly PbeParameters Sealed = new(PbeEncryptionAlgorithm.Aes256Cbc, HashAlgorithmName.SHA256, 600_000);
+
+    private string Folder => Path.Combine(options.Data, "keys");
+
+    /// <summary>Makes a key and keeps it; returns its signer.</summary>
+    public ISigner Make(string fileName, KeySpec spec)
+    {
+        var key = KeySigner.NewKey(spec);
+        PrivateFiles.WriteNew(Path.Combine(Folder, fileName), key.ExportEncryptedPkcs8PrivateKeyPem(KeyEncryptionKey(), Online));
+        return new KeySigner(key);
+    }
+
+    /// <summary>Makes a key that is not kept here: it is written once, sealed, for the operator to take away.</summary>
+    /// <param name="passphrase">Made here; to be kept apart from the file.</param>
+    public ISigner MakeSealed(string path, KeySpec spec, string passphrase)
+    {
+        var key = KeySigner.NewKey(spec);
+        PrivateFiles.WriteNew(path, key.ExportEncryptedPkcs8PrivateKeyPem(passphrase, Sealed));
+        return new KeySigner(key);
+    }
+
+    /// <exception cref="BeaconProblem"><see cref="ProblemCode.AuthorityNotReady"/> when the file or its encryption key is missing or altered.</exception>
+    public ISigner Load(string fileName)
+    {
+        var path = Path.Combine(Folder, fileName);
+        try
+        {
+            var pem = File.ReadAllText(path);
+            foreach (var make in new Func<AsymmetricAlgorithm>[] { ECDsa.Create, RSA.Create })
+            {
+                var key = make();
+                try { key.ImportFromEncryptedPem(pem, KeyEncryptionKey()); return new KeySigner(key); }
+                catch (CryptographicException) { key.Dispose(); }
+            }
+        }
+        catch (IOException e)
+        {
+            throw new BeaconProblem(ProblemCode.AuthorityNotReady, $"The authority's key {path} cannot be read: {e.Message}", "Put the file back from the backup, readable by the service's account alone.", e);
+        }
+        throw new BeaconProblem(ProblemCode.AuthorityNotReady, $"The authority's key {path} does not open with the key-encryption key.", "Put both files back from the same backup.");
+    }
+
+    private string KeyEncryptionKey()
+    {
+        if (Environment.GetEnvironmentVariable("CREDENTIALS_DIRECTORY") is { Length: > 0 } credentials && File.Exists(Path.Combine(credentials, "beacon-key-encryption")))
+            return File.ReadAllText(Path.Combine(credentials, "beacon-key-encryption")).Trim();
+        var path = Path.Combine(Folder, "key-encryption.key");
+        if (!File.Exists(path)) PrivateFiles.WriteNew(path, Convert.ToBase64String(RandomNumberGenerator.GetBytes(32)));
+        return File.ReadAllText(path).Trim();
+    }
+}
+
+/// <summary>Files that only the service's account may read.</summary>
+internal static class PrivateFiles
+{
+    /// <summary>Never over an existing one.</summary>
+    public static void WriteNew(string path, string text) => Write(path, System.Text.Encoding.UTF8.GetBytes(text), overwrite: false);
+
+    /// <summary>Writes through to the disk, then puts the file in place at once.</summary>
+    public static void Write(string path, ReadOnlySpan<byte> bytes, bool overwrite)
+    {
+        Directory.CreateDirectory(Path.GetDirectoryName(path)!, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute);
+        var temporary = path + ".new";
+        File.Delete(temporary);
+        using (var f = new FileStream(temporary, new FileStreamOptions { Mode = FileMode.CreateNew, Access = FileAccess.Write, UnixCreateMode = UnixFileMode.UserRead | UnixFileMode.UserWrite }))
+        {
+            f.Write(bytes);
+            f.Flush(flushToDisk: true);
+        }
+        File.Move(temporary, path, overwrite);
+    }
+}

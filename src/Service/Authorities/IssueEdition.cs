@@ -1,0 +1,41 @@
+using System.Security.Cryptography;
+using OrderlyBeacon.Contracts;
+using OrderlyBeacon.Core;
+using OrderlyBeacon.Core.Issuing;
+using OrderlyBeacon.Core.Keys;
+using OrderlyBeacon.Core.Names;
+using OrderlyBeacon.Core.Profiles;
+
+namespace OrderlyBeacon.Service.Authorities;
+
+/// <summary>An edition that has been decided: every name granted, the key allowed.</summary>
+/// <param name="CertificateId">0 makes or finds the certificate by name.</param>
+public sealed record IssueWish(Profile Profile, DistinguishedName Subject, IReadOnlyList<AlternativeName> Names, PublicKeyInfo PublicKey, TimeSpan? Life, int CertificateId, string CertificateName,
+    string NamesJson, long? RequestId, EditionState State, string Actor, string Cause);
+
+/// <summary>The one place where editions are made: works out the content, signs, records durably, and only then hands out.</summary>
+public sealed class IssueEdition(AuthorityRegistry registry, EditionLedger ledger, TimeProvider clock)
+{
+    public async Task<Recorded> RunAsync(IssueWish wish, CancellationToken ct)
+    {
+        var now = clock.GetUtcNow();
+        var point = registry.Issuing;
+        var der = CertificateWriter.Issue(Content(wish.Profile, wish.Subject, wish.Names, wish.PublicKey, wish.Life, now).Content, point.Signer);
+        return await ledger.RecordAsync(new(X509.Read(der), der, point.GenerationId, wish.CertificateId, wish.CertificateName, wish.NamesJson, wish.RequestId, wish.Profile.Id, wish.Profile.Revision,
+            wish.State, wish.Actor, wish.Cause, now), ct);
+    }
+
+    /// <summary>The certificate as it would be, with a serial of its own; nothing is signed or recorded.</summary>
+    public (CertificateContent Content, Validity Validity) Content(Profile profile, DistinguishedName subject, IReadOnlyList<AlternativeName> names, PublicKeyInfo key, TimeSpan? life, DateTimeOffset now)
+    {
+        profile.CheckKey(key.Spec);
+        var point = registry.Issuing;
+        var validity = Validity.Work(now, life, profile.Life, point.Certificate.NotBefore, point.Certificate.NotAfter);
+        return (new CertificateContent
+        {
+            Serial = SerialNumber.FromRandom(RandomNumberGenerator.GetBytes(16)), Issuer = point.Certificate.Subject, Subject = subject, PublicKey = key,
+            NotBefore = validity.NotBefore, NotAfter = validity.NotAfter, Names = names, KeyUsage = profile.KeyUsageFor(key.Spec), ExtendedKeyUsage = profile.ExtendedKeyUsage,
+            AuthorityKeyIdentifier = point.Certificate.SubjectKeyIdentifier, CrlUris = [point.CrlUri], IssuerUris = [point.IssuerUri],
+        }, validity);
+    }
+}

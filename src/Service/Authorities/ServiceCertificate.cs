@@ -1,0 +1,59 @@
+using System.Net.Security;
+using System.Security.Cryptography;
+using System.Security.Cryptography.X509Certificates;
+using OrderlyBeacon.Contracts;
+using OrderlyBeacon.Core;
+using OrderlyBeacon.Core.Keys;
+using OrderlyBeacon.Core.Names;
+using OrderlyBeacon.Core.Renewal;
+using OrderlyBeacon.Service.Profiles;
+
+namespace OrderlyBeacon.Service.Authorities;
+
+/// <summary>The service's own TLS certificate: issued by its own authority, renewed by itself, taken up for new connections without a restart.</summary>
+public sealed class ServiceCertificate(BeaconOptions options, AuthorityRegistry registry, IssueEdition issue, ProfileCatalogue profiles, TimeProvider clock, ILogger<ServiceCertificate> log)
+{
+    private volatile SslStreamCertificateContext? _context;
+    private DateTimeOffset _planned;
+
+    public SslStreamCertificateContext Context => _context ?? throw new InvalidOperationException("The service's certificate is not there yet.");
+
+    private string File => Path.Combine(options.Data, "keys", "service.p12");
+
+    public async Task RenewIfDueAsync(CancellationToken ct)
+    {
+        if (_context is null && System.IO.File.Exists(File)) TryLoad();
+        if (_context is not null && clock.GetUtcNow() < _planned) return;
+        using var key = ECDsa.Create(ECCurve.NamedCurves.nistP256);
+        var names = options.NameList.Select(AlternativeName.Parse).ToList();
+        var recorded = await issue.RunAsync(new(profiles.Get("server"), DistinguishedName.ForCommonName(names[0].Value), names, PublicKeyInfo.Read(key.ExportSubjectPublicKeyInfo()), null, 0,
+            "beacond@system", Shapes.Json(names.Select(n => n.ToString())), null, EditionState.Current, "system", "the service itself"), ct);
+        using var leaf = X509CertificateLoader.LoadCertificate(recorded.Der);
+        using var keyed = leaf.CopyWithPrivateKey(key);
+        var p12 = keyed.Export(X509ContentType.Pkcs12);
+        PrivateFiles.Write(File, p12, overwrite: true);
+        Take(X509CertificateLoader.LoadPkcs12(p12, null));
+        log.LogInformation("The service has a certificate of its own until {Until:u}", leaf.NotAfter.ToUniversalTime());
+    }
+
+    private void TryLoad()
+    {
+        try
+        {
+            var c = X509CertificateLoader.LoadPkcs12FromFile(File, null);
+            var x = Core.Issuing.X509.Read(c.RawDataMemory);
+            // Other names in the settings, or another authority, need a new one.
+            if (x.SignedBy(registry.Issuing.Certificate.PublicKey) && options.NameList.All(n => x.Names.Contains(AlternativeName.Parse(n)))) Take(c);
+        }
+        catch (CryptographicException e) { log.LogWarning("The kept certificate cannot be read ({Why}); a new one is made", e.Message); }
+    }
+
+    private void Take(X509Certificate2 c)
+    {
+        var chain = new X509Certificate2Collection(X509CertificateLoader.LoadCertificate(registry.Issuing.Certificate.Der.Span));
+        // Agents' issuer is named in the handshake, so that browsers without such a certificate do not ask their users.
+        var trust = SslCertificateTrust.CreateForX509Collection(chain, sendTrustInHandshake: true);
+        _context = SslStreamCertificateContext.Create(c, chain, offline: true, trust);
+        _planned = new RenewalPolicy().PlannedFor(c.NotBefore.ToUniversalTime(), c.NotAfter.ToUniversalTime(), c.SerialNumber);
+    }
+}

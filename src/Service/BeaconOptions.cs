@@ -1,0 +1,57 @@
+using OrderlyBeacon.Core;
+using OrderlyBeacon.Core.Names;
+using OrderlyBeacon.Core.Profiles;
+
+namespace OrderlyBeacon.Service;
+
+/// <summary>The service's configuration: section <c>Beacon</c> of appsettings.json, or environment variables <c>BEACON_NAME</c>. See docs/configuration.md.</summary>
+public sealed class BeaconOptions
+{
+    /// <summary>Folder of everything the service keeps.</summary>
+    public string Data { get; set; } = "data";
+
+    /// <summary>Port of the console, API and EST (TLS).</summary>
+    public int Port { get; set; } = 7443;
+
+    /// <summary>Port of CRLs and issuer certificates (plain HTTP).</summary>
+    public int PublicationPort { get; set; } = 7480;
+
+    /// <summary>Address to listen on.</summary>
+    public string Listen { get; set; } = "127.0.0.1";
+
+    /// <summary>Names and addresses under which clients reach this service, separated by commas; the first is used in addresses.</summary>
+    public string Names { get; set; } = "localhost,127.0.0.1";
+
+    /// <summary>Plain HTTP address that goes into certificates, without the final slash; made from the first name when empty.</summary>
+    public string PublicationUrl { get; set; } = "";
+
+    /// <summary>Who may have names certified: <c>zone=group;zone=group</c>.</summary>
+    public string Zones { get; set; } = "";
+
+    /// <summary>What authorities are called.</summary>
+    public string Organization { get; set; } = "Orderly Beacon";
+
+    /// <summary>Key of new authorities.</summary>
+    public string AuthorityKey { get; set; } = "ec-p256";
+
+    /// <summary>Life of a CRL in hours; the next one is issued at half of it.</summary>
+    public double CrlHours { get; set; } = 24;
+
+    /// <summary>Seconds without a word after which a host counts as away.</summary>
+    public int HostAwaySeconds { get; set; } = 120;
+
+    /// <summary>Found certificates are called out this many days before their end.</summary>
+    public int SoonDays { get; set; } = 30;
+
+    public IReadOnlyList<string> NameList => Names.Split(',', StringSplitOptions.TrimEntries | StringSplitOptions.RemoveEmptyEntries);
+
+    public string Url => $"https://{NameList[0]}:{Port}";
+
+    public string PublicUrl => PublicationUrl.Length > 0 ? PublicationUrl.TrimEnd('/') : $"http://{NameList[0]}:{PublicationPort}";
+
+    /// <exception cref="BeaconProblem"><see cref="ProblemCode.InputInvalid"/> when an entry is not of the form zone=group.</exception>
+    public IReadOnlyList<ZoneHolding> ZoneHoldings() =>
+        [.. Zones.Split(';', StringSplitOptions.TrimEntries | StringSplitOptions.RemoveEmptyEntries).Select(entry => entry.Split('=') is [var zone, var group]
+            ? new ZoneHolding(DnsName.Parse(zone), group.Trim())
+            : throw new BeaconProblem(ProblemCode.InputInvalid, $"The setting Zones has \"{entry}\".", "Write zone=group;zone=group."))];
+}

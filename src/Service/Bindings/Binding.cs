@@ -1,0 +1,69 @@
+using OrderlyBeacon.Contracts;
+
+namespace OrderlyBeacon.Service.Bindings;
+
+/// <summary>Something on a host that can serve a certificate, as its agent last described it.</summary>
+public sealed class HostService
+{
+    public int Id { get; private init; }
+    public int HostId { get; private init; }
+    public string Name { get; private init; } = "";
+    public string Connector { get; private set; } = "";
+    public string NamesJson { get; private set; } = "[]";
+    public string EndpointsJson { get; private set; } = "[]";
+    public string PlacesJson { get; private set; } = "[]";
+    public string? CertificateFile { get; private set; }
+    public string? ProblemJson { get; private set; }
+
+    /// <summary>Judged looks, worst first.</summary>
+    public string LooksJson { get; private set; } = "[]";
+
+    /// <summary>The serial and dates of what is served, for lists.</summary>
+    public string? ServedSerial { get; private set; }
+    public DateTimeOffset? ServedFrom { get; private set; }
+    public DateTimeOffset? ServedUntil { get; private set; }
+
+    public static HostService Of(int hostId, string name) => new() { HostId = hostId, Name = name };
+
+    public void Described(string connector, string namesJson, string endpointsJson, string placesJson, string? certificateFile, string? problemJson) =>
+        (Connector, NamesJson, EndpointsJson, PlacesJson, CertificateFile, ProblemJson) = (connector, namesJson, endpointsJson, placesJson, certificateFile, problemJson);
+
+    public void Looked(string looksJson, string? servedSerial, DateTimeOffset? from, DateTimeOffset? until) =>
+        (LooksJson, ServedSerial, ServedFrom, ServedUntil) = (looksJson, servedSerial, from, until);
+}
+
+/// <summary>Which certificate a service shall serve, and what was last seen there.</summary>
+public sealed class Binding
+{
+    public int Id { get; private init; }
+    public int CertificateId { get; private init; }
+    public int ServiceId { get; private init; }
+    public int? Port { get; private init; }
+    public BindingState State { get; private set; }
+    public string? WantedSerial { get; private set; }
+    public string? SeenSerial { get; private set; }
+    public string? Message { get; private set; }
+    public DateTimeOffset? SeenAt { get; private set; }
+
+    public static Binding Plan(int certificateId, int serviceId, int? port) => new() { CertificateId = certificateId, ServiceId = serviceId, Port = port, State = BindingState.Planned };
+
+    public void Want(string serial) => WantedSerial = serial;
+
+    public void Took(string serial, DateTimeOffset at) => (State, WantedSerial, SeenSerial, SeenAt, Message) = (BindingState.Serving, serial, serial, at, null);
+
+    /// <summary>A look saw this serial; null when nothing was served.</summary>
+    public void Saw(string? serial, DateTimeOffset at)
+    {
+        if (State == BindingState.Planned) return;
+        (SeenSerial, SeenAt) = (serial, at);
+        State = serial is null ? BindingState.Broken : serial == WantedSerial ? BindingState.Serving : BindingState.Behind;
+        Message = State switch
+        {
+            BindingState.Broken => "No certificate is served there now.",
+            BindingState.Behind => "Another certificate than ours is served there now.",
+            _ => null,
+        };
+    }
+
+    public void NoteFailure(string message) => Message = message;
+}

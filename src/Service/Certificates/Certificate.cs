@@ -1,0 +1,104 @@
+using OrderlyBeacon.Contracts;
+using OrderlyBeacon.Core;
+using OrderlyBeacon.Core.Renewal;
+
+namespace OrderlyBeacon.Service.Certificates;
+
+/// <summary>The long-lived thing a service needs; its X.509 documents are its editions.</summary>
+public sealed class Certificate
+{
+    public int Id { get; private init; }
+    public string Name { get; private init; } = "";
+    public int? HostId { get; private init; }
+    public string Profile { get; private set; } = "";
+    public string Subject { get; private set; } = "";
+    public string NamesJson { get; private set; } = "[]";
+    public string Key { get; private set; } = "";
+    public string? Life { get; private set; }
+    public string Owner { get; private set; } = "";
+
+    /// <summary>Names that a person approved: they stay approved for renewals.</summary>
+    public string ApprovedJson { get; private set; } = "[]";
+    public double RenewAfter { get; private set; }
+    public bool NewKey { get; private set; } = true;
+    public bool Automatic { get; private set; } = true;
+    public int Failures { get; private set; }
+    public string? LastError { get; private set; }
+    public DateTimeOffset? RetryAt { get; private set; }
+
+    /// <summary>When the renewal loop has to look at it next; null while nothing is to be done.</summary>
+    public DateTimeOffset? NextActionAt { get; private set; }
+    public long Version { get; private set; } = 1;
+
+    public RenewalPolicy Policy => new(RenewAfter, NewKey, Automatic);
+
+    public static Certificate Of(string name, int? hostId, double? renewAfter) => new()
+    {
+        Name = name, HostId = hostId, RenewAfter = renewAfter ?? new RenewalPolicy().After, Automatic = hostId is not null,
+    };
+
+    /// <summary>Takes over what a granted request asks for.</summary>
+    public void Wish(string profile, string subject, string namesJson, string key, string? life, string owner, string approvedJson)
+    {
+        (Profile, Subject, NamesJson, Key, Life, Owner, ApprovedJson) = (profile, subject, namesJson, key, life, owner, approvedJson);
+        Version++;
+    }
+
+    public void ChangePolicy(PolicyInfo p)
+    {
+        if (p.After is < 0.05 or > 0.95)
+            throw new BeaconProblem(ProblemCode.InputInvalid, "A renewal can be planned after 0.05 to 0.95 of a certificate's life.", "Give a number in that range; 0.67 is usual.");
+        (RenewAfter, NewKey, Automatic) = (p.After, p.NewKey, p.Automatic);
+        Version++;
+    }
+
+    /// <summary>An edition is in use: the next thing to do is its renewal.</summary>
+    public void Settled(DateTimeOffset? planned)
+    {
+        (Failures, LastError, RetryAt) = (0, null, null);
+        NextActionAt = Automatic ? planned : null;
+    }
+
+    public void Failed(string error, DateTimeOffset retryAt)
+    {
+        Failures++;
+        (LastError, RetryAt, NextActionAt) = (error, retryAt, retryAt);
+    }
+
+    /// <summary>Work is under way: nothing to do until it is reported.</summary>
+    public void Waiting() => NextActionAt = null;
+
+    public void ActAt(DateTimeOffset at) => NextActionAt = at;
+}
+
+/// <summary>One X.509 certificate issued for it. Its DER never changes.</summary>
+public sealed class Edition
+{
+    public long Id { get; private init; }
+    public int CertificateId { get; private init; }
+    public int GenerationId { get; private init; }
+    public long? RequestId { get; private init; }
+    public string Serial { get; private init; } = "";
+    public string Thumbprint { get; private init; } = "";
+    public string KeyFingerprint { get; private init; } = "";
+    public string Profile { get; private init; } = "";
+    public int ProfileRevision { get; private init; }
+    public byte[] Der { get; private init; } = [];
+    public DateTimeOffset IssuedAt { get; private init; }
+    public DateTimeOffset NotBefore { get; private init; }
+    public DateTimeOffset NotAfter { get; private init; }
+    public EditionState State { get; private set; }
+    public DateTimeOffset? RevokedAt { get; private set; }
+    public int? RevocationReason { get; private set; }
+
+    public void Promote() => State = EditionState.Current;
+
+    public void Supersede() => State = EditionState.Previous;
+
+    public void Revoke(DateTimeOffset at, Core.Revocation.RevocationReason reason)
+    {
+        if (RevokedAt is not null)
+            throw new BeaconProblem(ProblemCode.WrongState, $"The edition {Serial} was revoked already, on {RevokedAt:yyyy-MM-dd HH:mm} UTC.", "Nothing to do.");
+        (RevokedAt, RevocationReason) = (at, (int)reason);
+    }
+}

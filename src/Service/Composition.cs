@@ -1,0 +1,171 @@
+using System.Security.Cryptography;
+using System.Text.Json;
+using System.Text.Json.Serialization;
+using Microsoft.AspNetCore.Authentication;
+using Microsoft.EntityFrameworkCore;
+using OrderlyBeacon.Contracts;
+using OrderlyBeacon.Core;
+using OrderlyBeacon.Service.Authorities;
+using OrderlyBeacon.Service.Bindings;
+using OrderlyBeacon.Service.Certificates;
+using OrderlyBeacon.Service.Hosts;
+using OrderlyBeacon.Service.Journal;
+using OrderlyBeacon.Service.Notices;
+using OrderlyBeacon.Service.People;
+using OrderlyBeacon.Service.Profiles;
+using OrderlyBeacon.Service.Protocols.Est;
+using OrderlyBeacon.Service.Protocols.Publication;
+using OrderlyBeacon.Service.Renewals;
+using OrderlyBeacon.Service.Requests;
+using OrderlyBeacon.Service.Storage;
+using OrderlyBeacon.Service.Trust;
+using OrderlyBeacon.Service.Work;
+
+namespace OrderlyBeacon.Service;
+
+/// <summary>How the service is put together, in one place.</summary>
+internal static class Composition
+{
+    public static void AddBeacon(this IServiceCollection s, BeaconOptions options, bool hosted)
+    {
+        s.AddSingleton(options);
+        s.AddSingleton(TimeProvider.System);
+        s.AddSingleton<WriteGate>();
+        s.AddDbContext<BeaconDb>(b => Database.Use(b, options));
+        s.AddSingleton<Changes>();
+        s.AddSingleton<WorkBell>();
+        s.AddSingleton<AuthorityKeys>();
+        s.AddSingleton<AuthorityRegistry>();
+        s.AddSingleton<CrlShelf>();
+        s.AddSingleton<EditionLedger>();
+        s.AddSingleton<IssueEdition>();
+        s.AddSingleton<ServiceCertificate>();
+        s.AddSingleton<ProfileCatalogue>();
+        s.AddSingleton<SignInDesk>();
+        s.AddSingleton<ClientCertificates>();
+        s.AddSingleton<JudgeLook>();
+        foreach (var scoped in new[]
+                 {
+                     typeof(FoundAuthorities), typeof(PublishCrl), typeof(DecideNames), typeof(WishReading), typeof(CarryOutRequest), typeof(SubmitRequest), typeof(DecideRequest), typeof(InviteHost),
+                     typeof(RemoveHost), typeof(TakeReport), typeof(AnswerCsr), typeof(TakeResult), typeof(OrderDesk), typeof(ServiceQueries), typeof(BindService), typeof(CertificateQueries),
+                     typeof(RevokeEdition), typeof(OrderRenewal), typeof(TodayQuery), typeof(LookFromHost), typeof(Enrol),
+                 })
+            s.AddScoped(scoped);
+        if (hosted)
+        {
+            s.AddHostedService(p => p.GetRequiredService<EditionLedger>());
+            s.AddHostedService<Caretaker>();
+        }
+
+        s.AddAuthentication(Caller.Scheme).AddScheme<AuthenticationSchemeOptions, BeaconAuthentication>(Caller.Scheme, null);
+        s.AddAuthorizationBuilder()
+            .AddPolicy(Policies.Person, p => p.RequireAuthenticatedUser().RequireAssertion(c => Caller.Of(c.User).Host is null))
+            .AddPolicy(Policies.Administrator, p => p.RequireAssertion(c => Caller.Of(c.User).IsAdministrator))
+            .AddPolicy(Policies.Approver, p => p.RequireAssertion(c => Caller.Of(c.User) is var x && (x.IsAdministrator || x.Groups.Contains(Person.Approvers))))
+            .AddPolicy(Policies.Requester, p => p.RequireAssertion(c => Caller.Of(c.User) is var x && (x.IsAdministrator || options.ZoneHoldings().Any(z => x.Groups.Contains(z.Group)))))
+            .AddPolicy(Policies.Agent, p => p.RequireAssertion(c => Caller.Of(c.User).Host is not null));
+        s.ConfigureHttpJsonOptions(o =>
+        {
+            o.SerializerOptions.TypeInfoResolverChain.Insert(0, BeaconJson.Default);
+            o.SerializerOptions.DefaultIgnoreCondition = JsonIgnoreCondition.WhenWritingNull;
+            o.SerializerOptions.NumberHandling = JsonNumberHandling.Strict;
+        });
+        s.AddOpenApi(o => o.AddDocumentTransformer((document, _, _) =>
+        {
+            document.Info.Title = "Orderly Beacon";
+            document.Servers = [];
+            return Task.CompletedTask;
+        }));
+    }
+
+    /// <summary>Database, authorities, first administrator, own certificate: everything that must be there before the first call.</summary>
+    public static async Task PrepareAsync(this WebApplication app)
+    {
+        var options = app.Services.GetRequiredService<BeaconOptions>();
+        Directory.CreateDirectory(options.Data, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute);
+        await using var scope = app.Services.CreateAsyncScope();
+        var db = scope.ServiceProvider.GetRequiredService<BeaconDb>();
+        await db.Database.MigrateAsync();
+        await scope.ServiceProvider.GetRequiredService<FoundAuthorities>().RunAsync(CancellationToken.None);
+        var registry = app.Services.GetRequiredService<AuthorityRegistry>();
+        await registry.LoadAsync(db, CancellationToken.None);
+        var shelf = app.Services.GetRequiredService<CrlShelf>();
+        foreach (var a in registry.Authorities)
+            if (await db.Crls.AsNoTracking().Where(c => c.AuthorityId == a.Id).OrderByDescending(c => c.Number).FirstOrDefaultAsync() is { } crl) shelf.Put(a.Slug, crl.Number, crl.Der);
+        await scope.ServiceProvider.GetRequiredService<PublishCrl>().RunAsync("system", "start", onlyWhenDue: true, CancellationToken.None);
+        await Caretaker.MendAsync(db, app.Services.GetRequiredService<TimeProvider>().GetUtcNow(), CancellationToken.None);
+        await FirstPersonAsync(app, db, options);
+        // The ledger is not running yet, and the certificate must be recorded before the first connection: it runs for this alone.
+        var ledger = app.Services.GetRequiredService<EditionLedger>();
+        await ledger.StartAsync(CancellationToken.None);
+        await app.Services.GetRequiredService<ServiceCertificate>().RenewIfDueAsync(CancellationToken.None);
+    }
+
+    /// <summary>The first administrator. The password comes from a file named by BEACON_FIRSTPASSWORDFILE, or is made and left in a file to be read once.</summary>
+    private static async Task FirstPersonAsync(WebApplication app, BeaconDb db, BeaconOptions options)
+    {
+        if (await db.People.AnyAsync()) return;
+        var name = app.Configuration["FirstName"] ?? "administrator";
+        string password;
+        if (app.Configuration["FirstPasswordFile"] is { Length: > 0 } file) password = (await File.ReadAllTextAsync(file)).Trim();
+        else
+        {
+            password = string.Join('-', Enumerable.Range(0, 4).Select(_ => RandomNumberGenerator.GetString("abcdefghjkmnpqrstuvwxyz23456789", 5)));
+            var path = Path.Combine(options.Data, "first-sign-in.txt");
+            File.Delete(path);
+            PrivateFiles.WriteNew(path, $"name: {name}\npassword: {password}\n");
+            app.Logger.LogInformation("The first administrator's name and password are in {Path}; read it and delete it", path);
+        }
+        var desk = app.Services.GetRequiredService<SignInDesk>();
+        await using var write = await db.BeginWriteAsync();
+        db.People.Add(Person.Of(name, desk.Hash(password), [Person.Administrators]));
+        await db.Note(app.Services.GetRequiredService<TimeProvider>().GetUtcNow(), "system", "person.added", name, "the first administrator");
+        await write.CommitAsync();
+    }
+
+    public static void MapBeacon(this WebApplication app, BeaconOptions options)
+    {
+        app.UseExceptionHandler(e => e.Run(Problems.HandleAsync));
+        app.Use(async (context, next) =>
+        {
+            context.Response.Headers.XContentTypeOptions = "nosniff";
+            // Only what verifiers fetch is given over plain HTTP.
+            var plain = !context.Request.IsHttps;
+            if (plain && !(context.Request.Path.StartsWithSegments("/crl") || context.Request.Path.StartsWithSegments("/issuer") || context.Request.Path.Value is "/healthz" or "/readyz" or "/metrics"))
+            {
+                context.Response.StatusCode = 404;
+                await context.Response.WriteAsync($"Only /crl and /issuer are served here. The console and the API are at {options.Url}.\n");
+                return;
+            }
+            // A cookie is sent by the browser whoever asks: a call from another site is turned away.
+            var site = context.Request.Headers["Sec-Fetch-Site"].ToString();
+            if (site is "cross-site" or "same-site" && !HttpMethods.IsGet(context.Request.Method))
+                throw new BeaconProblem(ProblemCode.NotAllowed, "This call comes from another site.", "Open the console itself.");
+            await next();
+        });
+        app.UseConsoleFiles();
+        app.UseAuthentication();
+        app.UseAuthorization();
+        app.UseAnswerOnce();
+        app.MapOpenApi("/api/openapi.json").AllowAnonymous();
+        app.MapPublication();
+        app.MapEst();
+
+        var api = app.MapGroup("/api/v1");
+        api.RequireAuthorization();
+        var people = api.MapGroup("").RequireAuthorization(Policies.Person);
+        people.MapTrust();
+        people.MapHosts();
+        people.MapServices();
+        people.MapProfiles();
+        people.MapRequests();
+        people.MapCertificates();
+        people.MapAuthorities();
+        people.MapJournal();
+        OrderDesk.MapOrders(people);
+        people.MapGet("/events", (Changes changes, CancellationToken ct) => TypedResults.ServerSentEvents(changes.Listen(ct))).ExcludeFromDescription();
+        api.MapPeople();
+        api.MapAgents();
+        app.MapConsole();
+    }
+}

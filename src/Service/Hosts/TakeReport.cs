@@ -1,0 +1,55 @@
+using System.Text.Json;
+using Microsoft.EntityFrameworkCore;
+using OrderlyBeacon.Contracts;
+using OrderlyBeacon.Service.Bindings;
+using OrderlyBeacon.Service.Notices;
+using OrderlyBeacon.Service.Storage;
+using OrderlyBeacon.Service.Trust;
+
+namespace OrderlyBeacon.Service.Hosts;
+
+/// <summary>Takes over what an agent says about its host: services, looks, store.</summary>
+public sealed class TakeReport(BeaconDb db, JudgeLook judge, Changes changes, TimeProvider clock)
+{
+    public async Task RunAsync(int hostId, AgentReport report, CancellationToken ct)
+    {
+        await using var write = await db.BeginWriteAsync(ct);
+        var host = await db.Hosts.SingleAsync(h => h.Id == hostId, ct);
+        var now = clock.GetUtcNow();
+        host.Reported(now, report.AgentVersion, Shapes.Json(report.Addresses), JsonSerializer.Serialize([.. report.Entries], BeaconJson.Default.ListStoreEntryInfo),
+            report.Problem is null ? null : JsonSerializer.Serialize(report.Problem, BeaconJson.Default.ProblemInfo));
+        var rows = await db.Services.Where(s => s.HostId == hostId).ToDictionaryAsync(s => s.Name, ct);
+        var bindings = await db.Bindings.Where(b => db.Services.Any(s => s.HostId == hostId && s.Id == b.ServiceId)).ToDictionaryAsync(b => b.ServiceId, ct);
+        foreach (var found in report.Services.Take(5000))
+        {
+            if (!rows.Remove(found.Name, out var row))
+            {
+                db.Services.Add(row = HostService.Of(hostId, found.Name));
+                await db.Note(now, "agent:" + host.Name, "service.found", $"{host.Name}/{found.Name}", $"by {found.Connector}: {string.Join(", ", found.Names)}");
+            }
+            row.Described(found.Connector, Shapes.Json(found.Names), JsonSerializer.Serialize([.. found.Endpoints], BeaconJson.Default.ListEndpointInfo), Shapes.Json(found.Places), found.CertificateFile,
+                found.Problem is null ? null : JsonSerializer.Serialize(found.Problem, BeaconJson.Default.ProblemInfo));
+            TakeLooks(row, found.Looks, host.Name, bindings.GetValueOrDefault(row.Id));
+        }
+        // A broken configuration shows no services: that does not mean they are gone.
+        if (report.Problem is null)
+            foreach (var gone in rows.Values)
+            {
+                if (bindings.GetValueOrDefault(gone.Id) is { } binding) db.Bindings.Remove(binding);
+                db.Services.Remove(gone);
+                await db.Note(now, "agent:" + host.Name, "service.gone", $"{host.Name}/{gone.Name}", "it is not in the server's configuration any more");
+            }
+        await write.CommitAsync(ct);
+        changes.Tell("host", host.Name);
+    }
+
+    /// <summary>Keeps judged looks, worst first, and what is served under the service's own name.</summary>
+    public void TakeLooks(HostService row, IReadOnlyList<LookReport> looks, string hostName, Binding? binding)
+    {
+        if (looks.Count == 0) return;
+        var judged = looks.Take(50).Select(l => judge.Run(l, hostName)).ToList();
+        var own = judged.FirstOrDefault(l => l.Served is not null);
+        row.Looked(JsonSerializer.Serialize([.. judged.OrderByDescending(l => l.Severity)], BeaconJson.Default.ListLookInfo), own?.Served?.Serial, own?.Served?.NotBefore, own?.Served?.NotAfter);
+        binding?.Saw(own?.Served?.Serial, looks[0].At);
+    }
+}

@@ -1,0 +1,72 @@
+using Microsoft.AspNetCore.Diagnostics;
+using Microsoft.Data.Sqlite;
+using Microsoft.EntityFrameworkCore;
+using OrderlyBeacon.Contracts;
+using OrderlyBeacon.Core;
+
+namespace OrderlyBeacon.Service;
+
+/// <summary>Writes every failure as an RFC 9457 problem with our code and cure.</summary>
+internal static class Problems
+{
+    public const string TypePrefix = "urn:orderly-beacon:problem:";
+
+    public static int StatusOf(ProblemCode code) => code switch
+    {
+        ProblemCode.NotFound => 404,
+        ProblemCode.NotSignedIn or ProblemCode.SignInRefused or ProblemCode.JoinCodeRefused => 401,
+        ProblemCode.NotAllowed or ProblemCode.OwnRequest => 403,
+        ProblemCode.LockedOut => 429,
+        ProblemCode.AlreadyExists or ProblemCode.WrongState or ProblemCode.HostAway => 409,
+        ProblemCode.HostGone => 410,
+        ProblemCode.ChangedMeanwhile => 412,
+        ProblemCode.VersionMissing => 428,
+        ProblemCode.TooLarge => 413,
+        ProblemCode.IdempotencyKeyReused or ProblemCode.RequestRefused or ProblemCode.KeyNotAllowed => 422,
+        ProblemCode.AuthorityNotReady or ProblemCode.CannotWrite => 503,
+        ProblemCode.Unreachable => 502,
+        ProblemCode.Internal or ProblemCode.DataDamaged => 500,
+        _ => 400,
+    };
+
+    public static Problem Shape(BeaconProblem p) =>
+        new(TypePrefix + p.Slug, Title(p.Code), StatusOf(p.Code), p.Message, p.Slug, p.Cure, null);
+
+    private static string Title(ProblemCode code)
+    {
+        var words = BeaconProblem.SlugOf(code).Replace('-', ' ');
+        return char.ToUpperInvariant(words[0]) + words[1..];
+    }
+
+    public static async Task WriteAsync(HttpContext context, BeaconProblem problem)
+    {
+        if (context.Response.HasStarted) return;
+        var shape = Shape(problem);
+        context.Response.Clear();
+        context.Response.StatusCode = shape.Status!.Value;
+        if (problem.Code is ProblemCode.LockedOut) context.Response.Headers.RetryAfter = "60";
+        await context.Response.WriteAsJsonAsync(shape, BeaconJson.Default.Problem, "application/problem+json", context.RequestAborted);
+    }
+
+    /// <summary>Expected failures are told; everything else is logged and told as one code, without its inside.</summary>
+    public static async Task HandleAsync(HttpContext context)
+    {
+        var fault = context.Features.Get<IExceptionHandlerFeature>()?.Error;
+        var problem = fault switch
+        {
+            BeaconProblem p => p,
+            BadHttpRequestException { StatusCode: 413 } => new BeaconProblem(ProblemCode.TooLarge, "The body of the call is too large.", "Send less."),
+            BadHttpRequestException b => new BeaconProblem(ProblemCode.InputInvalid, "The body or a parameter of the call cannot be read: " + (b.InnerException?.Message ?? b.Message).Split(" Path:")[0], "Compare it with /api/openapi.json."),
+            DbUpdateConcurrencyException => new BeaconProblem(ProblemCode.ChangedMeanwhile, "Somebody else changed it in between; nothing of yours was stored.", "Look at it again, then repeat the change."),
+            SqliteException { SqliteErrorCode: 13 } or DbUpdateException { InnerException: SqliteException { SqliteErrorCode: 13 } } => new BeaconProblem(ProblemCode.CannotWrite, "The service's disk is full; nothing was stored.", "Free space in its data folder, then repeat."),
+            _ => null,
+        };
+        if (problem is null)
+        {
+            var log = context.RequestServices.GetRequiredService<ILoggerFactory>().CreateLogger("Unexpected");
+            log.LogError(fault, "{Method} {Path} failed unexpectedly ({Trace})", context.Request.Method, context.Request.Path, context.TraceIdentifier);
+            problem = new BeaconProblem(ProblemCode.Internal, "Something went wrong inside the service.", $"Look for {context.TraceIdentifier} in its log.");
+        }
+        await WriteAsync(context, problem);
+    }
+}

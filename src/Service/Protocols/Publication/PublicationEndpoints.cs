@@ -1,0 +1,52 @@
+using System.Globalization;
+using Microsoft.EntityFrameworkCore;
+using OrderlyBeacon.Service.Authorities;
+using OrderlyBeacon.Service.Storage;
+
+namespace OrderlyBeacon.Service.Protocols.Publication;
+
+/// <summary>What verifiers fetch over plain HTTP (RFC 5280 section 4.2.1.13, RFC 4387), and what watches over the service.</summary>
+internal static class PublicationEndpoints
+{
+    public static void MapPublication(this WebApplication app)
+    {
+        app.MapGet("/crl/{file}", (string file, CrlShelf shelf, HttpContext context) =>
+        {
+            if (!file.EndsWith(".crl", StringComparison.Ordinal) || shelf.Bytes(file[..^4]) is not { } der || shelf.Get(file[..^4]) is not { } crl) return Results.NotFound();
+            context.Response.Headers.CacheControl = "public, max-age=60";
+            context.Response.Headers.LastModified = crl.ThisUpdate.UtcDateTime.ToString("R", CultureInfo.InvariantCulture);
+            return Results.Bytes(der, "application/pkix-crl");
+        }).ExcludeFromDescription();
+
+        app.MapGet("/issuer/{file}", (string file, AuthorityRegistry registry) =>
+            file.EndsWith(".cer", StringComparison.Ordinal) && registry.Authorities.FirstOrDefault(a => a.Slug == file[..^4]) is { } authority
+                ? Results.Bytes(authority.Generations.MaxBy(g => g.Number)!.Der, "application/pkix-cert") : Results.NotFound()).ExcludeFromDescription();
+
+        app.MapGet("/healthz", () => Results.Text("alive\n")).ExcludeFromDescription();
+        app.MapGet("/readyz", async (BeaconDb db, AuthorityRegistry registry, CancellationToken ct) =>
+            registry.IsReady && await db.Database.CanConnectAsync(ct) ? Results.Text("ready\n") : Results.Text("not ready\n", statusCode: 503)).ExcludeFromDescription();
+        app.MapGet("/metrics", MetricsAsync).ExcludeFromDescription();
+    }
+
+    /// <summary>OpenMetrics text.</summary>
+    private static async Task<IResult> MetricsAsync(BeaconDb db, AuthorityRegistry registry, CrlShelf shelf, TimeProvider clock, CancellationToken ct)
+    {
+        var now = clock.GetUtcNow();
+        var text = new System.Text.StringBuilder();
+        Gauge("beacon_editions_issued", "Editions on record", await db.Editions.LongCountAsync(ct));
+        Gauge("beacon_editions_revoked", "Revoked editions", await db.Editions.LongCountAsync(e => e.RevokedAt != null, ct));
+        Gauge("beacon_certificates_failing", "Certificates whose last renewal failed", await db.Certificates.LongCountAsync(c => c.Failures > 0, ct));
+        Gauge("beacon_orders_open", "Orders that agents have not finished", await db.Orders.LongCountAsync(o => o.State == Contracts.OrderState.Queued || o.State == Contracts.OrderState.Taken, ct));
+        Gauge("beacon_hosts_joined", "Hosts with an agent", await db.Hosts.LongCountAsync(h => h.State == Contracts.HostState.Joined, ct));
+        text.Append("# TYPE beacon_crl_seconds_left gauge\n# HELP beacon_crl_seconds_left Seconds until the newest CRL lapses\n");
+        foreach (var a in registry.Authorities)
+            if (shelf.Get(a.Slug)?.NextUpdate is { } next) text.Append(CultureInfo.InvariantCulture, $"beacon_crl_seconds_left{{authority=\"{a.Slug}\"}} {(next - now).TotalSeconds:0}\n");
+        text.Append("# TYPE beacon_authority_seconds_left gauge\n# HELP beacon_authority_seconds_left Seconds until the authority's newest certificate ends\n");
+        foreach (var a in registry.Authorities)
+            text.Append(CultureInfo.InvariantCulture, $"beacon_authority_seconds_left{{authority=\"{a.Slug}\"}} {(a.Generations.Max(g => g.Read().NotAfter) - now).TotalSeconds:0}\n");
+        text.Append("# EOF\n");
+        return Results.Text(text.ToString(), "application/openmetrics-text; version=1.0.0; charset=utf-8");
+
+        void Gauge(string name, string help, long value) => text.Append(CultureInfo.InvariantCulture, $"# TYPE {name} gauge\n# HELP {name} {help}\n{name} {value}\n");
+    }
+}

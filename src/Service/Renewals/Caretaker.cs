@@ -1,0 +1,98 @@
+using Microsoft.EntityFrameworkCore;
+using OrderlyBeacon.Contracts;
+using OrderlyBeacon.Core;
+using OrderlyBeacon.Core.Renewal;
+using OrderlyBeacon.Service.Authorities;
+using OrderlyBeacon.Service.Requests;
+using OrderlyBeacon.Service.Storage;
+
+namespace OrderlyBeacon.Service.Renewals;
+
+/// <summary>The regular round: orders what is due, issues CRLs in time, renews the service's own certificate, forgets what is old.</summary>
+internal sealed class Caretaker(IServiceScopeFactory scopes, ServiceCertificate own, TimeProvider clock, ILogger<Caretaker> log) : BackgroundService
+{
+    private static readonly TimeSpan Round = TimeSpan.FromSeconds(2);
+    private DateTimeOffset _nextHousekeeping;
+
+    protected override async Task ExecuteAsync(CancellationToken stopping)
+    {
+        using var timer = new PeriodicTimer(Round, clock);
+        try
+        {
+            while (await timer.WaitForNextTickAsync(stopping))
+            {
+                await GuardAsync("renewals", RenewDueAsync, stopping);
+                await GuardAsync("CRL", (s, ct) => s.GetRequiredService<PublishCrl>().RunAsync("system", "due", onlyWhenDue: true, ct), stopping);
+                await GuardAsync("own certificate", (_, ct) => own.RenewIfDueAsync(ct), stopping);
+                if (clock.GetUtcNow() >= _nextHousekeeping)
+                {
+                    await GuardAsync("housekeeping", TidyAsync, stopping);
+                    _nextHousekeeping = clock.GetUtcNow() + TimeSpan.FromHours(1);
+                }
+            }
+        }
+        catch (OperationCanceledException) { }
+    }
+
+    private async Task GuardAsync(string what, Func<IServiceProvider, CancellationToken, Task> work, CancellationToken ct)
+    {
+        try
+        {
+            await using var scope = scopes.CreateAsyncScope();
+            await work(scope.ServiceProvider, ct);
+        }
+        catch (Exception e) when (e is not OperationCanceledException) { log.LogError(e, "The regular round could not do its {What}", what); }
+    }
+
+    private async Task RenewDueAsync(IServiceProvider services, CancellationToken ct)
+    {
+        var db = services.GetRequiredService<BeaconDb>();
+        var now = clock.GetUtcNow();
+        var due = await db.Certificates.AsNoTracking().Where(c => c.NextActionAt != null && c.NextActionAt <= now && c.HostId != null && c.Profile != "agent")
+            .OrderBy(c => c.NextActionAt).Select(c => c.Id).Take(50).ToListAsync(ct);
+        foreach (var id in due)
+        {
+            await using var scope = scopes.CreateAsyncScope();
+            try { await scope.ServiceProvider.GetRequiredService<OrderRenewal>().RunAsync(id, "renewal", ct); }
+            catch (BeaconProblem p) { await NoteFailureAsync(id, p, ct); }
+        }
+    }
+
+    private async Task NoteFailureAsync(int id, BeaconProblem problem, CancellationToken ct)
+    {
+        await using var scope = scopes.CreateAsyncScope();
+        var db = scope.ServiceProvider.GetRequiredService<BeaconDb>();
+        await using var write = await db.BeginWriteAsync(ct);
+        var certificate = await db.Certificates.SingleAsync(c => c.Id == id, ct);
+        var current = await db.Editions.AsNoTracking().Where(e => e.CertificateId == id && e.State == EditionState.Current).FirstOrDefaultAsync(ct);
+        var now = clock.GetUtcNow();
+        var first = certificate.LastError != $"{problem.Message} {problem.Cure}";
+        certificate.Failed($"{problem.Message} {problem.Cure}", RenewalPolicy.RetryAt(now, current?.NotBefore ?? now, current?.NotAfter ?? now.AddDays(90), certificate.Failures + 1));
+        if (first) await db.Note(now, "renewal", "certificate.failed", certificate.Name, problem.Message);
+        await write.CommitAsync(ct);
+    }
+
+    private async Task TidyAsync(IServiceProvider services, CancellationToken ct)
+    {
+        var db = services.GetRequiredService<BeaconDb>();
+        var now = clock.GetUtcNow();
+        await using var write = await db.BeginWriteAsync(ct);
+        var dayAgo = now.AddDays(-1);
+        await db.AnsweredPosts.Where(a => a.At < dayAgo).ExecuteDeleteAsync(ct);
+        await db.Sessions.Where(s => s.Until < now).ExecuteDeleteAsync(ct);
+        await db.Orders.Where(o => o.EndedAt < dayAgo && (o.Kind == OrderKind.Plan || o.Kind == OrderKind.Look)).ExecuteDeleteAsync(ct);
+        await write.CommitAsync(ct);
+    }
+
+    /// <summary>At start: a CSR request that was cut off between its record and its edition is withdrawn, since nobody has the answer.</summary>
+    public static async Task MendAsync(BeaconDb db, DateTimeOffset now, CancellationToken ct)
+    {
+        await using var write = await db.BeginWriteAsync(ct);
+        foreach (var r in await db.Requests.Where(r => r.State == RequestState.Draft).ToListAsync(ct))
+        {
+            r.Refuse("The service was stopped before it could answer; submit it again.", "system");
+            await db.Note(now, "system", "request.cut-off", $"request {r.Id}", "the service was stopped before it was answered");
+        }
+        await write.CommitAsync(ct);
+    }
+}

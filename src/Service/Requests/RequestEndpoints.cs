@@ -1,0 +1,112 @@
+using System.Text.Json;
+using Microsoft.EntityFrameworkCore;
+using OrderlyBeacon.Contracts;
+using OrderlyBeacon.Core;
+using OrderlyBeacon.Core.Keys;
+using OrderlyBeacon.Core.Renewal;
+using OrderlyBeacon.Service.Authorities;
+using OrderlyBeacon.Service.People;
+using OrderlyBeacon.Service.Storage;
+
+namespace OrderlyBeacon.Service.Requests;
+
+internal static class RequestEndpoints
+{
+    public static void MapRequests(this RouteGroupBuilder api)
+    {
+        var g = api.MapGroup("/requests").WithTags("Requests");
+        g.MapPost("/preview", async (NewRequest wish, WishReading reading, IssueEdition issue, TimeProvider clock, Caller caller, CancellationToken ct) =>
+            TypedResults.Ok(Preview(await reading.ReadAsync(wish, caller, ct), wish, issue, clock.GetUtcNow())))
+            .RequireAuthorization(Policies.Requester).WithName("previewRequest");
+
+        g.MapPost("", async (NewRequest wish, SubmitRequest submit, BeaconDb db, Caller caller, CancellationToken ct) =>
+        {
+            var id = await submit.RunAsync(wish, caller, "person", ct);
+            return TypedResults.Created($"/api/v1/requests/{id}", await OneAsync(db, id, ct));
+        }).RequireAuthorization(Policies.Requester).WithName("submitRequest");
+
+        g.MapGet("", async (BeaconDb db, string? search, string? state, long? before, int? take, CancellationToken ct) =>
+        {
+            var n = Math.Clamp(take ?? 100, 1, 1000);
+            var q = db.Requests.AsNoTracking();
+            if (Enum.TryParse<RequestState>(state?.Replace("-", ""), true, out var s)) q = q.Where(r => r.State == s);
+            if (!string.IsNullOrWhiteSpace(search))
+                q = long.TryParse(search, out var number) ? q.Where(r => r.Id == number) : q.Where(r => r.CertificateName.Contains(search) || r.NamesJson.Contains(search) || r.Requester.Contains(search));
+            if (before is { } b) q = q.Where(r => r.Id < b);
+            var ids = await q.OrderByDescending(r => r.Id).Take(n).Select(r => r.Id).ToListAsync(ct);
+            return TypedResults.Ok(new Page<RequestInfo>(await ManyAsync(db, ids, ct), ids.Count == n ? ids[^1].ToString() : null));
+        }).WithName("listRequests");
+
+        g.MapGet("/{id:long}", async (long id, BeaconDb db, CancellationToken ct) => TypedResults.Ok(await OneAsync(db, id, ct))).WithName("getRequest");
+
+        g.MapPost("/{id:long}/approve", async (long id, DecideRequest decide, BeaconDb db, Caller caller, CancellationToken ct) =>
+        {
+            await decide.ApproveAsync(id, caller, ct);
+            return TypedResults.Ok(await OneAsync(db, id, ct));
+        }).RequireAuthorization(Policies.Approver).WithName("approveRequest");
+
+        g.MapPost("/{id:long}/refuse", async (long id, Refusal body, DecideRequest decide, BeaconDb db, Caller caller, CancellationToken ct) =>
+        {
+            await decide.RefuseAsync(id, body.Reason, caller, ct);
+            return TypedResults.Ok(await OneAsync(db, id, ct));
+        }).RequireAuthorization(Policies.Approver).WithName("refuseRequest");
+
+        g.MapPost("/{id:long}/withdraw", async (long id, DecideRequest decide, BeaconDb db, Caller caller, CancellationToken ct) =>
+        {
+            await decide.WithdrawAsync(id, caller, ct);
+            return TypedResults.Ok(await OneAsync(db, id, ct));
+        }).RequireAuthorization(Policies.Requester).WithName("withdrawRequest");
+    }
+
+    private static RequestPreview Preview(ReadWish read, NewRequest wish, IssueEdition issue, DateTimeOffset now)
+    {
+        CertificateText? text = null;
+        DateTimeOffset? planned = null;
+        var warnings = read.Warnings.ToList();
+        if (read.Overall != Core.Profiles.Verdict.Refused)
+        {
+            // The key does not exist yet: its kind is enough for everything that is shown.
+            var key = read.Csr?.PublicKey ?? SampleKeys.Of(read.Key);
+            var (content, validity) = issue.Content(read.Profile, read.Subject, read.Names, key, read.Life, now);
+            text = Shapes.Text(content, read.Key.ToString(), validity.Reason);
+            if (validity.Reason is { } reason) warnings.Add(reason);
+            if (read.Host is not null) planned = new RenewalPolicy(wish.RenewAfter ?? read.Existing?.RenewAfter ?? new RenewalPolicy().After).PlannedFor(content.NotBefore, content.NotAfter, content.Serial.Hex);
+        }
+        var outcome = read.Overall switch
+        {
+            Core.Profiles.Verdict.Granted when read.Host is null => "It would be issued at once.",
+            Core.Profiles.Verdict.Granted => $"It would be issued at once: {read.Host!.Name} makes the key{(read.BindTo.Count > 0 ? " and puts the certificate into " + string.Join(", ", read.BindTo) : "")}.",
+            Core.Profiles.Verdict.NeedsApproval => "It would wait until somebody else approves it.",
+            _ => "It would be refused.",
+        };
+        return new((Verdict)(int)read.Overall, [.. read.Verdicts.Select(Shapes.Of)], [.. read.Findings.Select(Shapes.Of)], text, read.CertificateName, planned, warnings, outcome);
+    }
+
+    public static async Task<RequestInfo> OneAsync(BeaconDb db, long id, CancellationToken ct) =>
+        (await ManyAsync(db, [id], ct)).FirstOrDefault() ?? throw new BeaconProblem(ProblemCode.NotFound, $"There is no request {id}.", "See beacon request list.");
+
+    private static async Task<List<RequestInfo>> ManyAsync(BeaconDb db, List<long> ids, CancellationToken ct)
+    {
+        var rows = await (from r in db.Requests.AsNoTracking()
+                          where ids.Contains(r.Id)
+                          from h in db.Hosts.Where(h => h.Id == r.HostId).DefaultIfEmpty()
+                          from e in db.Editions.Where(e => e.RequestId == r.Id).DefaultIfEmpty()
+                          orderby r.Id descending
+                          select new { r, Host = h == null ? null : h.Name, Serial = e == null ? null : e.Serial }).ToListAsync(ct);
+        return [.. rows.Select(x => new RequestInfo(x.r.Id, x.r.State, x.r.CertificateName, x.Host, x.r.Profile, x.r.Requester, x.r.At,
+            JsonSerializer.Deserialize(x.r.VerdictsJson, BeaconJson.Default.ListNameVerdictInfo)!, JsonSerializer.Deserialize(x.r.FindingsJson, BeaconJson.Default.ListFindingInfo)!,
+            x.r.Key, x.Serial, x.r.Reason, x.r.DecidedBy, Shapes.Strings(x.r.BindToJson), x.r.OrderId, x.r.Note, x.r.Cause))];
+    }
+
+    /// <summary>One public key of each kind, made when first asked for; nothing is ever signed with them.</summary>
+    private static class SampleKeys
+    {
+        private static readonly System.Collections.Concurrent.ConcurrentDictionary<KeySpec, PublicKeyInfo> Made = [];
+
+        public static PublicKeyInfo Of(KeySpec spec) => Made.GetOrAdd(spec, static s =>
+        {
+            using var key = KeySigner.NewKey(s);
+            return PublicKeyInfo.Read(key.ExportSubjectPublicKeyInfo());
+        });
+    }
+}

@@ -1,0 +1,142 @@
+using System.Data.Common;
+using Microsoft.EntityFrameworkCore;
+using Microsoft.EntityFrameworkCore.Diagnostics;
+using Microsoft.EntityFrameworkCore.Storage;
+using Microsoft.EntityFrameworkCore.Storage.ValueConversion;
+using OrderlyBeacon.Service.Authorities;
+using OrderlyBeacon.Service.Bindings;
+using OrderlyBeacon.Service.Certificates;
+using OrderlyBeacon.Service.Hosts;
+using OrderlyBeacon.Service.Journal;
+using OrderlyBeacon.Service.People;
+using OrderlyBeacon.Service.Requests;
+using OrderlyBeacon.Service.Work;
+
+namespace OrderlyBeacon.Service.Storage;
+
+/// <summary>
+/// The database. To change something: <see cref="BeginWriteAsync"/>, change entities through their methods, <see cref="Note"/> what was done,
+/// <see cref="WriteScope.CommitAsync"/>. Reads need no ceremony.
+/// </summary>
+public sealed class BeaconDb(DbContextOptions<BeaconDb> options, WriteGate gate) : DbContext(options)
+{
+    public DbSet<Authority> Authorities => Set<Authority>();
+    public DbSet<Generation> Generations => Set<Generation>();
+    public DbSet<PublishedCrl> Crls => Set<PublishedCrl>();
+    public DbSet<Person> People => Set<Person>();
+    public DbSet<SessionToken> Sessions => Set<SessionToken>();
+    public DbSet<Hosts.Host> Hosts => Set<Hosts.Host>();
+    public DbSet<HostService> Services => Set<HostService>();
+    public DbSet<Binding> Bindings => Set<Binding>();
+    public DbSet<Certificate> Certificates => Set<Certificate>();
+    public DbSet<Edition> Editions => Set<Edition>();
+    public DbSet<Request> Requests => Set<Request>();
+    public DbSet<WorkOrder> Orders => Set<WorkOrder>();
+    public DbSet<JournalEntry> Journal => Set<JournalEntry>();
+    public DbSet<AnsweredPost> AnsweredPosts => Set<AnsweredPost>();
+
+    /// <summary>Takes the write lock and opens a transaction; disposing without commit undoes everything.</summary>
+    public async Task<WriteScope> BeginWriteAsync(CancellationToken ct = default)
+    {
+        await gate.EnterAsync(ct);
+        try { return new(this, await Database.BeginTransactionAsync(ct), gate); }
+        catch { gate.Leave(); throw; }
+    }
+
+    /// <summary>Adds a journal entry to the open transaction.</summary>
+    public async Task Note(DateTimeOffset at, string actor, string action, string subject, string detail = "")
+    {
+        var last = Journal.Local.MaxBy(e => e.Sequence) ?? await Journal.AsNoTracking().OrderByDescending(e => e.Sequence).FirstOrDefaultAsync();
+        Journal.Add(JournalEntry.Of(Core.Journal.JournalChain.Append(last?.Record, at, actor, action, subject, detail)));
+    }
+
+    protected override void OnModelCreating(ModelBuilder b)
+    {
+        b.Entity<Authority>(e => { e.HasIndex(x => x.Slug).IsUnique(); e.HasMany(x => x.Generations).WithOne().HasForeignKey(g => g.AuthorityId); });
+        b.Entity<PublishedCrl>(e => e.HasIndex(x => new { x.AuthorityId, x.Number }).IsUnique());
+        b.Entity<Person>(e => e.HasIndex(x => x.Name).IsUnique());
+        b.Entity<SessionToken>(e => e.HasKey(x => x.Hash));
+        b.Entity<Hosts.Host>(e => e.HasIndex(x => x.Name).IsUnique());
+        b.Entity<HostService>(e => e.HasIndex(x => new { x.HostId, x.Name }).IsUnique());
+        b.Entity<Binding>(e => { e.HasIndex(x => x.ServiceId).IsUnique(); e.HasIndex(x => x.CertificateId); });
+        b.Entity<Certificate>(e => { e.HasIndex(x => x.Name).IsUnique(); e.HasIndex(x => x.NextActionAt); e.Property(x => x.Version).IsConcurrencyToken(); });
+        b.Entity<Edition>(e =>
+        {
+            e.HasIndex(x => x.Serial).IsUnique();
+            e.HasIndex(x => x.RequestId).IsUnique();
+            e.HasIndex(x => x.CertificateId);
+            e.HasIndex(x => x.KeyFingerprint);
+            e.HasIndex(x => x.Thumbprint);
+            e.HasIndex(x => x.RevokedAt);
+        });
+        b.Entity<Request>(e => { e.HasIndex(x => x.CertificateId); e.Property(x => x.Version).IsConcurrencyToken(); });
+        b.Entity<WorkOrder>(e => { e.HasIndex(x => new { x.HostId, x.State }); e.HasIndex(x => x.CertificateId); });
+        b.Entity<JournalEntry>(e => { e.HasKey(x => x.Sequence); e.Property(x => x.Sequence).ValueGeneratedNever(); });
+        b.Entity<AnsweredPost>(e => e.HasKey(x => x.Key));
+    }
+
+    // SQLite compares texts; times are kept as milliseconds so that they sort.
+    protected override void ConfigureConventions(ModelConfigurationBuilder c) =>
+        c.Properties<DateTimeOffset>().HaveConversion<Milliseconds>();
+
+    private sealed class Milliseconds() : ValueConverter<DateTimeOffset, long>(t => t.ToUnixTimeMilliseconds(), ms => DateTimeOffset.FromUnixTimeMilliseconds(ms));
+}
+
+/// <summary>One writer at a time inside this process; SQLite would make the others wait in coarse steps.</summary>
+public sealed class WriteGate
+{
+    private readonly SemaphoreSlim _one = new(1, 1);
+
+    public Task EnterAsync(CancellationToken ct = default) => _one.WaitAsync(ct);
+
+    public void Leave() => _one.Release();
+}
+
+/// <summary>An open write.</summary>
+public sealed class WriteScope(BeaconDb db, IDbContextTransaction transaction, WriteGate gate) : IAsyncDisposable
+{
+    public async Task CommitAsync(CancellationToken ct = default)
+    {
+        await db.SaveChangesAsync(ct);
+        await transaction.CommitAsync(ct);
+    }
+
+    public async ValueTask DisposeAsync()
+    {
+        try { await transaction.DisposeAsync(); }
+        finally { gate.Leave(); }
+    }
+}
+
+/// <summary>Every connection writes through to the disk before a commit returns.</summary>
+internal sealed class SqliteSettings : DbConnectionInterceptor
+{
+    public const string Pragmas = "PRAGMA journal_mode=WAL; PRAGMA synchronous=FULL; PRAGMA busy_timeout=10000; PRAGMA foreign_keys=ON;";
+
+    public override void ConnectionOpened(DbConnection connection, ConnectionEndEventData eventData) => Apply(connection);
+
+    public override Task ConnectionOpenedAsync(DbConnection connection, ConnectionEndEventData eventData, CancellationToken cancellationToken = default)
+    {
+        Apply(connection);
+        return Task.CompletedTask;
+    }
+
+    private static void Apply(DbConnection connection)
+    {
+        using var c = connection.CreateCommand();
+        c.CommandText = Pragmas;
+        c.ExecuteNonQuery();
+    }
+}
+
+/// <summary>The answer that a POST with an idempotency key got.</summary>
+public sealed class AnsweredPost
+{
+    /// <summary>Caller, path and key.</summary>
+    public required string Key { get; init; }
+    public required string BodyHash { get; init; }
+    public required int Status { get; init; }
+    public required string ContentType { get; init; }
+    public required string Body { get; init; }
+    public required DateTimeOffset At { get; init; }
+}

@@ -1,0 +1,103 @@
+using Microsoft.EntityFrameworkCore;
+using OrderlyBeacon.Contracts;
+using OrderlyBeacon.Service.Authorities;
+using OrderlyBeacon.Service.Bindings;
+using OrderlyBeacon.Service.Certificates;
+using OrderlyBeacon.Service.Storage;
+using OrderlyBeacon.Service.Work;
+
+namespace OrderlyBeacon.Service.Trust;
+
+/// <summary>What needs a hand now, worst first, and what is ahead.</summary>
+public sealed class TodayQuery(BeaconDb db, ServiceQueries services, CertificateQueries certificates, AuthorityRegistry registry, OrderDesk desk, TimeProvider clock)
+{
+    public async Task<Today> RunAsync(CancellationToken ct)
+    {
+        var now = clock.GetUtcNow();
+        var hosts = await db.Hosts.AsNoTracking().Where(h => h.State == HostState.Joined).ToListAsync(ct);
+        var found = await services.ListAsync(null, null, ct);
+        var ids = await db.Certificates.AsNoTracking().Where(c => c.Profile != "agent").Select(c => c.Id).Take(5000).ToListAsync(ct);
+        var certs = await certificates.InfosAsync(ids, ct);
+        var concerns = new List<Concern>();
+        concerns.AddRange(certs.SelectMany(OfCertificate));
+        concerns.AddRange(found.SelectMany(s => OfService(s, certs)));
+        foreach (var h in hosts.Where(h => !desk.IsOnline(h)))
+            concerns.Add(new(Severity.Now, "host-away", Short(h.Name), $"Its agent has not been heard from{(h.LastSeen is { } t ? $" since {t:yyyy-MM-dd HH:mm} UTC" : "")}.", "Nothing on it is renewed or looked at.", "Start the agent on it.", $"beacon host show {Short(h.Name)}", "/hosts"));
+        foreach (var h in hosts)
+            if (Shapes.Problem(h.ProblemJson) is { } p) concerns.Add(new(Severity.Now, p.Code, Short(h.Name), p.Message, "Nothing on it can be changed or renewed.", p.Cure, $"beacon host show {Short(h.Name)}", "/hosts"));
+        foreach (var r in await db.Requests.AsNoTracking().Where(r => r.State == RequestState.WaitingForApproval).OrderBy(r => r.Id).Take(50).ToListAsync(ct))
+            concerns.Add(new(Severity.Soon, "waiting-for-approval", $"request {r.Id}", $"{r.Requester} asks for {r.CertificateName}; it needs approval.", $"{r.Requester} waits.", "Approve or refuse it.", $"beacon request show {r.Id}", $"/requests/{r.Id}"));
+        foreach (var g in registry.Authorities.SelectMany(a => a.Generations.Select(g => (a.Name, X: g.Read()))))
+            if (g.X.NotAfter < now.AddDays(365))
+                concerns.Add(new(Severity.Soon, "authority-ends", g.Name, $"The authority's own certificate ends on {g.X.NotAfter:d MMM yyyy}.", "Lives of new certificates are cut short; after that nothing is accepted.", "Renew the authority.", "beacon authority list", null));
+
+        var ordered = concerns.OrderByDescending(c => c.Severity).ThenBy(c => c.About, StringComparer.Ordinal).ToList();
+        var counts = new TodayCounts(hosts.Count, hosts.Count(h => !desk.IsOnline(h)), found.Count, certs.Count, found.Count(s => s.Severity == Severity.Fine),
+            ordered.Count(c => c.Severity == Severity.Soon), ordered.Count(c => c.Severity == Severity.Now), ordered.Count(c => c.Severity == Severity.Failed));
+        return new(now, counts, ordered, Ahead(now, found, certs));
+    }
+
+    private static IEnumerable<Concern> OfCertificate(CertificateInfo c)
+    {
+        if (c.Severity < Severity.Soon) yield break;
+        var retry = c.RetryAt is { } t ? $" It is tried again at {t:HH:mm:ss} UTC." : "";
+        var (reason, hurts, cure) = c.State switch
+        {
+            "renewal failed" => ((c.LastError ?? "The last try failed.") + retry, c.NotAfter is { } end ? $"The edition in use ends on {end:d MMM yyyy HH:mm}; everything is as it was." : "It is not issued yet; everything is as it was.", "Mend the cause; it goes on by itself, or at once with the command."),
+            "revoked" => ("Its current edition is revoked.", "Clients that check revocation refuse it.", "Renew it."),
+            "ended" => ($"Its edition ended on {c.NotAfter:d MMM yyyy HH:mm}.", "Every client refuses it.", c.Host is null ? "Whoever has its key makes a new request." : "Renew it."),
+            "ends soon" => ($"It ends on {c.NotAfter:d MMM yyyy} and nothing renews it.", "After that clients refuse it.", c.Host is null ? "Whoever has its key makes a new request." : "Renew it."),
+            "not issued yet" => ("It has not been issued.", "Its services wait for it.", "Look at its request."),
+            _ => Other(c),
+        };
+        // What a service shows is told with the service.
+        if (c.State is "broken" or "behind" || (c.Host is null && c.State == "ends soon" && c.Name.EndsWith("@system", StringComparison.Ordinal))) yield break;
+        yield return new(c.Severity, c.State.Replace(' ', '-'), c.Name, reason, hurts, cure, c.Host is null ? $"beacon cert show {c.Name}" : $"beacon cert renew {c.Name}", $"/certificates/{Uri.EscapeDataString(c.Name)}");
+
+        static (string, string, string) Other(CertificateInfo c) => (c.LastError ?? c.State, "", "Look at it.");
+    }
+
+    private static IEnumerable<Concern> OfService(ServiceInfo s, List<CertificateInfo> certs)
+    {
+        var about = $"{Short(s.Host)}/{s.Name}";
+        if (s.Binding is { State: BindingState.Broken or BindingState.Behind } b)
+        {
+            yield return new(Severity.Failed, b.State == BindingState.Broken ? "binding-broken" : "binding-behind", about, b.Message ?? "Another edition than the current one is served.", "Clients meet the wrong certificate or none.", "Bind it again.",
+                $"beacon bind {b.Certificate} --to {about}", $"/hosts/{s.Host}");
+            yield break;
+        }
+        if (s.Look?.Problems.FirstOrDefault() is { Severity: >= Severity.Soon } p)
+        {
+            var ready = certs.FirstOrDefault(c => c.Host == s.Host && c.Serial is not null && c.State is "in store" or "serving" && c.Host == s.Host && c.Names.Contains(s.Name));
+            var command = p.Fault is "no-answer" ? $"beacon look {s.Name}" : ready is not null ? $"beacon bind {ready.Name} --to {about}" : $"beacon request new --host {Short(s.Host)} --name {s.Name} --bind-to {s.Name}";
+            yield return new(p.Severity, p.Fault, about, p.Reason, p.Hurts, p.Cure, command, p.Fault is "no-answer" ? $"/hosts/{s.Host}" : $"/new?host={s.Host}&service={Uri.EscapeDataString(s.Name)}");
+        }
+        else if (s.Problem is { } x)
+            yield return new(Severity.Soon, x.Code, about, x.Message, "Nothing can be bound there.", x.Cure, null, $"/hosts/{s.Host}");
+    }
+
+    private static string Short(string host) => host.Split('.')[0];
+
+    private Lookahead Ahead(DateTimeOffset now, List<ServiceInfo> found, List<CertificateInfo> certs)
+    {
+        var items = new List<LookaheadItem>();
+        foreach (var c in certs.Where(c => c.NotAfter is not null && c.State != "ended"))
+            items.Add(new("certificate", c.Name, c.Host, c.NotBefore!.Value, c.NotAfter!.Value, c.Planned, c.Phase ?? LifePhase.Fresh, c.Severity, c.State, $"/certificates/{Uri.EscapeDataString(c.Name)}"));
+        foreach (var s in found.Where(s => s.Binding is null && s.Look?.Served is not null && !certs.Any(c => c.Serial == s.Look!.Served!.Serial)))
+            items.Add(new("found", s.Name, s.Host, s.Look!.Served!.NotBefore, s.Look.Served.NotAfter, null, s.Look.Served.NotAfter < now ? LifePhase.Lapsed : LifePhase.Fresh, s.Severity, s.State, $"/hosts/{s.Host}"));
+        foreach (var a in registry.Authorities)
+            foreach (var g in a.Generations)
+                if (g.Read() is { } x) items.Add(new("authority", a.Name, null, x.NotBefore, x.NotAfter, null, LifePhase.Fresh, Severity.Fine, a.Kind, null));
+        return new(now, [.. items.OrderBy(i => i.Kind == "authority").ThenBy(i => i.NotAfter)]);
+    }
+}
+
+internal static class TrustEndpoints
+{
+    public static void MapTrust(this RouteGroupBuilder api)
+    {
+        api.MapGet("/today", async (TodayQuery q, CancellationToken ct) => TypedResults.Ok(await q.RunAsync(ct))).WithName("getToday").WithTags("Today");
+        api.MapGet("/lookahead", async (TodayQuery q, CancellationToken ct) => TypedResults.Ok((await q.RunAsync(ct)).Lookahead)).WithName("getLookahead").WithTags("Today");
+        api.MapPost("/looks", async (LookWish wish, LookFromHost look, CancellationToken ct) => TypedResults.Ok(await look.RunAsync(wish, ct))).WithName("look").WithTags("Looks");
+    }
+}

@@ -1,0 +1,55 @@
+using System.Text.Json;
+using OrderlyBeacon.Contracts;
+
+namespace OrderlyBeacon.Service.Work;
+
+/// <summary>What one agent shall do. Delivered until its end is reported; agents do each order once however often they get it.</summary>
+public sealed class WorkOrder
+{
+    public long Id { get; private init; }
+    public int HostId { get; private init; }
+    public OrderKind Kind { get; private init; }
+    public OrderState State { get; private set; }
+    public int? CertificateId { get; private init; }
+    public long? RequestId { get; private init; }
+
+    /// <summary>The order without its number, as JSON of <see cref="Order"/>.</summary>
+    public string ContentJson { get; private init; } = "";
+    public string StepsJson { get; private set; } = "[]";
+    public string? ResultJson { get; private set; }
+    public string LooksJson { get; private set; } = "[]";
+    public DateTimeOffset At { get; private init; }
+    public DateTimeOffset? EndedAt { get; private set; }
+
+    public bool IsOpen => State is OrderState.Queued or OrderState.Taken;
+
+    public static WorkOrder Of(DateTimeOffset at, int hostId, Order content, int? certificateId, long? requestId) => new()
+    {
+        At = at, HostId = hostId, Kind = content.Kind, CertificateId = certificateId, RequestId = requestId,
+        ContentJson = JsonSerializer.Serialize(content, BeaconJson.Default.Order), State = OrderState.Queued,
+    };
+
+    public Order Content => JsonSerializer.Deserialize(ContentJson, BeaconJson.Default.Order)! with { Id = Id };
+
+    public OrderResult? Result => ResultJson is null ? null : JsonSerializer.Deserialize(ResultJson, BeaconJson.Default.OrderResult);
+
+    public IReadOnlyList<string> Steps => JsonSerializer.Deserialize(StepsJson, BeaconJson.Default.ListString)!;
+
+    public void Take() { if (State == OrderState.Queued) State = OrderState.Taken; }
+
+    public void AddStep(string step)
+    {
+        var steps = (List<string>)Steps;
+        if (steps.Count < 100 && (steps.Count == 0 || steps[^1] != step)) steps.Add(step.Length > 500 ? step[..500] : step);
+        StepsJson = JsonSerializer.Serialize(steps, BeaconJson.Default.ListString);
+    }
+
+    public void End(OrderResult result, string looksJson, DateTimeOffset at)
+    {
+        (State, EndedAt, LooksJson) = (result.Done ? OrderState.Done : OrderState.Failed, at, looksJson);
+        StepsJson = JsonSerializer.Serialize([.. result.Steps], BeaconJson.Default.ListString);
+        ResultJson = JsonSerializer.Serialize(result with { Looks = null, Steps = [] }, BeaconJson.Default.OrderResult);
+    }
+
+    public void Cancel(DateTimeOffset at) => (State, EndedAt) = (OrderState.Cancelled, at);
+}

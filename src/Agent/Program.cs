@@ -1,1 +1,69 @@
-System.Console.WriteLine(1);
+using System.CommandLine;
+using System.Reflection;
+using System.Runtime.InteropServices;
+using OrderlyBeacon.Agent.Enrolment;
+using OrderlyBeacon.Agent.Orders;
+using OrderlyBeacon.Agent.Store;
+using OrderlyBeacon.Core;
+
+namespace OrderlyBeacon.Agent;
+
+/// <summary>beacon-agent: one per server. <c>join</c> once, then <c>run</c> for good.</summary>
+internal static class Program
+{
+    public static string Version { get; } = typeof(Program).Assembly.GetCustomAttribute<AssemblyInformationalVersionAttribute>()?.InformationalVersion ?? "0";
+
+    public static async Task<int> Main(string[] args)
+    {
+        var state = new Option<DirectoryInfo>("--state") { Description = "Folder of everything the agent keeps.", DefaultValueFactory = _ => new("/var/lib/beacon-agent"), Recursive = true };
+        var service = new Option<Uri>("--service") { Description = "Address of the service, as https://beacon.example:7443.", Required = true };
+        var host = new Option<string>("--host") { Description = "This host's full name, as it was invited.", Required = true };
+        var codeFile = new Option<string>("--code-file") { Description = "File with the join code; - reads it from standard input.", Required = true };
+        var nginx = new Option<string[]>("--nginx") { Description = "An nginx to look after: its main configuration file.", DefaultValueFactory = _ => File.Exists("/etc/nginx/nginx.conf") ? ["/etc/nginx/nginx.conf"] : [] };
+        var nginxBinary = new Option<string>("--nginx-binary") { Description = "nginx's program.", DefaultValueFactory = _ => "/usr/sbin/nginx" };
+        var prefix = new Option<string?>("--nginx-prefix") { Description = "The folder that relative paths in its configuration start from." };
+        var every = new Option<int>("--report-seconds") { Description = "How often all services are looked at.", DefaultValueFactory = _ => 60 };
+
+        var join = new Command("join", "Join the service with a one-time code.") { service, host, codeFile, nginx, nginxBinary, prefix, every };
+        join.SetAction((r, ct) => GuardAsync(async () =>
+        {
+            var folder = r.GetValue(state)!.FullName;
+            Directory.CreateDirectory(folder, AtomicFiles.PrivateFolder);
+            var code = r.GetValue(codeFile) is "-" ? await Console.In.ReadToEndAsync(ct) : await File.ReadAllTextAsync(r.GetValue(codeFile)!, ct);
+            await new AgentIdentity(folder).JoinAsync(r.GetValue(service)!, r.GetValue(host)!, code, ct);
+            new AgentSettings(r.GetValue(service)!.ToString(), r.GetValue(host)!, [.. r.GetValue(nginx)!.Select(c => new ConnectorSettings("nginx", r.GetValue(nginxBinary)!, Path.GetFullPath(c), r.GetValue(prefix)))], r.GetValue(every)).Save(folder);
+            Console.WriteLine($"{r.GetValue(host)} has joined. Start the agent: beacon-agent run --state {folder}");
+        }));
+
+        var run = new Command("run", "Do the agent's work until stopped.");
+        run.SetAction((r, ct) => GuardAsync(async () =>
+        {
+            var folder = r.GetValue(state)!.FullName;
+            var settings = AgentSettings.Load(folder);
+            if (!new AgentIdentity(folder).Exists) throw new BeaconProblem(ProblemCode.NotFound, "The agent has no certificate of its own.", "Run beacon-agent join first.");
+            using var one = OnlyOne(folder);
+            using var stop = CancellationTokenSource.CreateLinkedTokenSource(ct);
+            using var term = PosixSignalRegistration.Create(PosixSignal.SIGTERM, c => { c.Cancel = true; stop.Cancel(); });
+            Log($"beacon-agent {Version} on {settings.Host} for {settings.Service}");
+            await new AgentLoop(folder, settings, TimeProvider.System, Log).RunAsync(stop.Token);
+        }));
+        return await new RootCommand("The agent of Orderly Beacon.") { state, join, run }.Parse(args).InvokeAsync();
+    }
+
+    private static void Log(string text) => Console.WriteLine($"{DateTimeOffset.UtcNow:yyyy-MM-ddTHH:mm:ss.fffZ} {text}");
+
+    /// <summary>Two agents on one store would undo each other's swaps.</summary>
+    private static FileStream OnlyOne(string folder)
+    {
+        try { return new FileStream(Path.Combine(folder, "agent.lock"), FileMode.OpenOrCreate, FileAccess.ReadWrite, FileShare.None); }
+        catch (IOException) { throw new BeaconProblem(ProblemCode.AlreadyExists, $"Another agent runs on {folder} already.", "Stop it first."); }
+    }
+
+    private static async Task<int> GuardAsync(Func<Task> work)
+    {
+        try { await work(); return 0; }
+        catch (OperationCanceledException) { return 0; }
+        catch (BeaconProblem p) { await Console.Error.WriteLineAsync($"beacon-agent: {p.Message} {p.Cure}"); return 2; }
+        catch (Exception e) when (e is IOException or UnauthorizedAccessException) { await Console.Error.WriteLineAsync($"beacon-agent: {e.Message} Check the folder and its permissions."); return 2; }
+    }
+}

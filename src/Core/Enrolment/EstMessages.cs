@@ -32,6 +32,6 @@ public static class EstMessages
         return w.Encode();
     }
 
-    /// <summary>Base64 in lines of 76, as EST bodies travel (RFC 7030 section 4, RFC 8951 section 3).</summary>
-    public static string ToBody(ReadOnlySpan<byte> der) => Convert.ToBase64String(der, Base64FormattingOptions.InsertLineBreaks) + "\r\n";
+    /// <summary>Base64 in lines of 76, as EST bodies travel (RFC 7030 section 4, RFC 8951 section 3); line feeds alone, so that every decoder takes it.</summary>
+    public static string ToBody(ReadOnlySpan<byte> der) => Convert.ToBase64String(der, Base64FormattingOptions.InsertLineBreaks).ReplaceLineEndings("\n") + "\n";
 }

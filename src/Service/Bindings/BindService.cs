@@ -34,7 +34,7 @@ public sealed class BindService(BeaconDb db, OrderDesk desk, CarryOutRequest car
         return (await OrderDesk.InfosAsync(db, db.Orders.Where(o => o.Id == order.Id), ct)).Single();
     }
 
-    public async Task<long> BindAsync(string hostName, string service, BindWish wish, Caller caller, CancellationToken ct)
+    public async Task<long> PutInAsync(string hostName, string service, BindWish wish, Caller caller, CancellationToken ct)
     {
         var (host, _, certificate, edition) = await FindAsync(hostName, service, wish.Certificate ?? throw new BeaconProblem(ProblemCode.InputInvalid, "No certificate is given.", "Name the certificate to bind."), ct);
         long id;
@@ -54,7 +54,7 @@ public sealed class BindService(BeaconDb db, OrderDesk desk, CarryOutRequest car
         return id;
     }
 
-    public async Task<long> UnbindAsync(string hostName, string service, Caller caller, CancellationToken ct)
+    public async Task<long> TakeOutAsync(string hostName, string service, Caller caller, CancellationToken ct)
     {
         var host = await HostEndpoints.FindAsync(db, hostName, ct);
         var row = await FindServiceAsync(host, service, ct);
@@ -103,8 +103,8 @@ internal static class ServiceEndpoints
         g.MapPost("/{host}/{service}/plan", async (string host, string service, BindWish wish, BindService bind, CancellationToken ct) => TypedResults.Ok(await bind.PlanAsync(host, service, wish, ct)))
             .RequireAuthorization(Policies.Requester).WithName("planBinding");
         g.MapPost("/{host}/{service}/binding", async (string host, string service, BindWish wish, BindService bind, Caller caller, CancellationToken ct) =>
-            TypedResults.Ok(new OrderAccepted(await bind.BindAsync(host, service, wish, caller, ct)))).RequireAuthorization(Policies.Requester).WithName("bindService");
+            TypedResults.Ok(new OrderAccepted(await bind.PutInAsync(host, service, wish, caller, ct)))).RequireAuthorization(Policies.Requester).WithName("bindService");
         g.MapDelete("/{host}/{service}/binding", async (string host, string service, BindService bind, Caller caller, CancellationToken ct) =>
-            TypedResults.Ok(new OrderAccepted(await bind.UnbindAsync(host, service, caller, ct)))).RequireAuthorization(Policies.Requester).WithName("unbindService");
+            TypedResults.Ok(new OrderAccepted(await bind.TakeOutAsync(host, service, caller, ct)))).RequireAuthorization(Policies.Requester).WithName("unbindService");
     }
 }

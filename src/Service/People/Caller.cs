@@ -27,7 +27,7 @@ public sealed record Caller(string Name, IReadOnlyList<string> Groups, string? H
         new(p.Identity?.Name ?? "", [.. p.FindAll(GroupClaim).Select(c => c.Value)], p.FindFirst(HostClaim)?.Value);
 
     /// <summary>Taken by endpoints as a parameter.</summary>
-    public static ValueTask<Caller> BindAsync(HttpContext context) => new(Of(context.User));
+    public static ValueTask<Caller?> BindAsync(HttpContext context) => new(Of(context.User));
 }
 
 /// <summary>Names of the authorization policies.</summary>

@@ -1,0 +1,44 @@
+using System.Text.Json;
+using System.Text.Json.Serialization;
+using OrderlyBeacon.Agent.Connectors;
+using OrderlyBeacon.Agent.Store;
+using OrderlyBeacon.Agent.Swap;
+using OrderlyBeacon.Contracts;
+using OrderlyBeacon.Core;
+
+namespace OrderlyBeacon.Agent;
+
+/// <summary>One server that this agent looks after.</summary>
+/// <param name="Kind"><c>nginx</c>.</param>
+/// <param name="Binary">The server's program.</param>
+/// <param name="Config">Its main configuration file.</param>
+/// <param name="Prefix">The folder that relative paths in it start from.</param>
+internal sealed record ConnectorSettings(string Kind, string Binary, string Config, string? Prefix);
+
+/// <summary>The agent's settings: <c>agent.json</c> in its state folder.</summary>
+/// <param name="Service">Address of the service.</param>
+/// <param name="Host">This host's name.</param>
+/// <param name="ReportSeconds">How often all services are looked at.</param>
+internal sealed record AgentSettings(string Service, string Host, IReadOnlyList<ConnectorSettings> Connectors, int ReportSeconds = 60)
+{
+    public static string FileIn(string state) => Path.Combine(state, "agent.json");
+
+    /// <exception cref="BeaconProblem">The agent has not joined, or the file is damaged.</exception>
+    public static AgentSettings Load(string state)
+    {
+        var path = FileIn(state);
+        if (!File.Exists(path)) throw new BeaconProblem(ProblemCode.NotFound, $"There is no {path}: this agent has not joined.", "Run beacon-agent join first.");
+        try { return JsonSerializer.Deserialize(File.ReadAllText(path), AgentJson.Default.AgentSettings) ?? throw new JsonException("it is empty"); }
+        catch (JsonException e) { throw new BeaconProblem(ProblemCode.DataDamaged, $"{path} cannot be read: {e.Message}", "Correct the file, or join again.", e); }
+    }
+
+    public void Save(string state) => AtomicFiles.Write(FileIn(state), JsonSerializer.SerializeToUtf8Bytes(this, AgentJson.Default.AgentSettings), isPrivate: true);
+}
+
+[JsonSourceGenerationOptions(PropertyNamingPolicy = JsonKnownNamingPolicy.CamelCase, WriteIndented = true, DefaultIgnoreCondition = JsonIgnoreCondition.WhenWritingNull)]
+[JsonSerializable(typeof(AgentSettings))]
+[JsonSerializable(typeof(SwapRecord))]
+[JsonSerializable(typeof(BoundRecord))]
+[JsonSerializable(typeof(EntryFile))]
+[JsonSerializable(typeof(OrderResult))]
+internal sealed partial class AgentJson : JsonSerializerContext;

@@ -1,0 +1,145 @@
+using System.IO.Enumeration;
+using System.Text;
+using OrderlyBeacon.Core;
+
+namespace OrderlyBeacon.Agent.Connectors.Nginx;
+
+/// <summary>A directive together with the file it stands in.</summary>
+internal sealed record Placed(NginxFile File, Directive Directive);
+
+/// <summary>The main file with everything it includes.</summary>
+internal sealed class NginxConfiguration
+{
+    private const int MaxFiles = 2000;
+    private readonly Dictionary<string, NginxFile> _files = [];
+    private readonly string _folder;
+    private readonly Func<string, string> _readText;
+
+    private NginxConfiguration(string mainPath, Func<string, string> readText)
+    {
+        Main = Path.GetFullPath(mainPath);
+        _folder = Path.GetDirectoryName(Main)!;
+        _readText = readText;
+    }
+
+    public string Main { get; }
+    public IReadOnlyCollection<NginxFile> Files => _files.Values;
+
+    /// <exception cref="BeaconProblem"><see cref="ProblemCode.ConfigurationBroken"/> with file and line.</exception>
+    public static NginxConfiguration Load(string mainPath, Func<string, string>? readText = null)
+    {
+        var c = new NginxConfiguration(mainPath, readText ?? ReadFile);
+        c.Add(c.Main, 0);
+        return c;
+    }
+
+    private static string ReadFile(string path)
+    {
+        try { return File.ReadAllText(path); }
+        catch (Exception e) when (e is IOException or UnauthorizedAccessException)
+        {
+            throw new BeaconProblem(ProblemCode.ConfigurationBroken, $"{path} cannot be read: {e.Message}", "Check that the file is there and readable for the agent.", e);
+        }
+    }
+
+    private void Add(string path, int depth)
+    {
+        if (_files.ContainsKey(path)) return;
+        if (depth > 20 || _files.Count >= MaxFiles) throw new BeaconProblem(ProblemCode.ConfigurationBroken, $"{path} is included too deeply, or there are over {MaxFiles} files.", "Look for files that include each other.");
+        var file = NginxSyntax.Read(path, _readText(path));
+        _files[path] = file;
+        foreach (var include in All(file.Directives).Where(d => d is { Name: "include", Children: null, Args.Count: 1 }))
+            foreach (var p in Resolve(include.Args[0])) Add(p, depth + 1);
+    }
+
+    private static IEnumerable<Directive> All(IEnumerable<Directive> list) => list.SelectMany(d => d.Children is null ? [d] : All(d.Children).Prepend(d));
+
+    /// <summary>Files of an include, in the order nginx reads them. A pattern may match nothing; a plain name must be there.</summary>
+    public IReadOnlyList<string> Resolve(string pattern)
+    {
+        var full = Path.GetFullPath(Path.Combine(_folder, pattern));
+        if (!full.AsSpan().ContainsAny("*?[")) return [full];
+        IEnumerable<string> found = ["/"];
+        var parts = full.Split('/', StringSplitOptions.RemoveEmptyEntries);
+        for (var i = 0; i < parts.Length; i++)
+        {
+            var (part, last) = (parts[i], i == parts.Length - 1);
+            found = part.AsSpan().ContainsAny("*?[")
+                ? found.Where(Directory.Exists).SelectMany(d => (last ? Directory.EnumerateFiles(d) : Directory.EnumerateDirectories(d)).Where(f => Fits(part, Path.GetFileName(f)))).Take(MaxFiles)
+                : found.Select(d => Path.Combine(d, part));
+        }
+        return [.. found.Where(File.Exists).Order(StringComparer.Ordinal)];
+    }
+
+    // glob(7): a leading dot is not matched by a star.
+    private static bool Fits(string pattern, string name) => (name[0] != '.' || pattern[0] == '.') && FileSystemName.MatchesSimpleExpression(pattern, name, ignoreCase: false);
+
+    /// <summary>Directives of a block with those of included files in their place.</summary>
+    public IEnumerable<Placed> Expand(NginxFile file, IReadOnlyList<Directive> directives)
+    {
+        foreach (var d in directives)
+            if (d is { Name: "include", Children: null, Args.Count: 1 })
+            {
+                foreach (var path in Resolve(d.Args[0]))
+                    if (_files.TryGetValue(path, out var included))
+                        foreach (var p in Expand(included, included.Directives)) yield return p;
+            }
+            else yield return new(file, d);
+    }
+
+    public IEnumerable<Placed> Top => Expand(_files[Main], _files[Main].Directives);
+
+    public IEnumerable<Placed> Inside(Placed block) => Expand(block.File, block.Directive.Children ?? []);
+
+    /// <summary>All server blocks of all http blocks, each with its http block.</summary>
+    public IEnumerable<(Placed Server, Placed Http)> Servers() =>
+        Top.Where(p => p.Directive.Name == "http").SelectMany(h => Inside(h).Where(p => p.Directive.Name == "server").Select(s => (s, h)));
+
+    /// <summary>
+    /// The whole configuration as one text, with edits taken over: for a test run from the main file's own folder, so that every relative path means the same.
+    /// </summary>
+    /// <param name="edits">New contents by path.</param>
+    /// <returns>The text, and for each of its lines the file and line it came from.</returns>
+    public (string Text, IReadOnlyList<(string File, int Line)> Origins) Flatten(IReadOnlyDictionary<string, string> edits)
+    {
+        var edited = Load(Main, p => edits.TryGetValue(p, out var text) ? text : _readText(p));
+        var text = new StringBuilder();
+        var origins = new List<(string, int)>();
+        edited.Emit(edited._files[Main], text, origins);
+        return (text.ToString(), origins);
+    }
+
+    private void Emit(NginxFile file, StringBuilder output, List<(string, int)> origins)
+    {
+        var (at, line) = (0, 1);
+        foreach (var include in All(file.Directives).Where(d => d is { Name: "include", Children: null, Args.Count: 1 }))
+        {
+            Copy(include.Start);
+            foreach (var path in Resolve(include.Args[0]))
+            {
+                if (!_files.TryGetValue(path, out var included)) continue;
+                NewLine();
+                Emit(included, output, origins);
+                NewLine();
+            }
+            for (; at < include.End; at++) if (file.Text[at] == '\n') line++;
+        }
+        Copy(file.Text.Length);
+
+        void Copy(int to)
+        {
+            for (; at < to; at++)
+            {
+                if (output.Length == 0 || output[^1] == '\n') origins.Add((file.Path, line));
+                output.Append(file.Text[at]);
+                if (file.Text[at] == '\n') line++;
+            }
+        }
+
+        void NewLine()
+        {
+            if (output.Length == 0 || output[^1] == '\n') return;
+            output.Append('\n');
+        }
+    }
+}

@@ -1,0 +1,91 @@
+using OrderlyBeacon.Agent.Connectors;
+using OrderlyBeacon.Agent.Connectors.Nginx;
+using OrderlyBeacon.Agent.Enrolment;
+using OrderlyBeacon.Agent.Store;
+using OrderlyBeacon.Agent.Swap;
+using OrderlyBeacon.Contracts;
+using OrderlyBeacon.Core;
+
+namespace OrderlyBeacon.Agent.Orders;
+
+/// <summary>
+/// The agent's life: undo what a kill cut off, deliver results that were not taken, then ask for work by long poll, do it, report; look around regularly.
+/// </summary>
+internal sealed class AgentLoop
+{
+    private static readonly TimeSpan LongestPause = TimeSpan.FromSeconds(30);
+    private readonly string _state;
+    private readonly AgentSettings _settings;
+    private readonly TimeProvider _clock;
+    private readonly Action<string> _log;
+    private readonly AgentIdentity _identity;
+    private readonly CertificateStore _store;
+    private readonly OrderBook _book;
+    private readonly IReadOnlyList<IConnector> _connectors;
+
+    public AgentLoop(string state, AgentSettings settings, TimeProvider clock, Action<string> log)
+    {
+        (_state, _settings, _clock, _log) = (state, settings, clock, log);
+        _identity = new(state);
+        _store = new(Path.Combine(state, "store"));
+        _book = new(state);
+        _connectors = [.. settings.Connectors.Select(IConnector (c) => c.Kind == "nginx" ? new NginxConnector(c)
+            : throw new BeaconProblem(ProblemCode.InputInvalid, $"agent.json names a connector of the kind \"{c.Kind}\".", "Use nginx."))];
+    }
+
+    public async Task RunAsync(CancellationToken ct)
+    {
+        var (journal, bounds) = (new SwapJournal(_state), new BoundBook(_state));
+        await new SwapRun(_store, journal, bounds, _clock, _log).RecoverAsync(kind => _connectors.FirstOrDefault(c => c.Kind == kind), ct);
+        using var service = new ServiceClient(_identity, new Uri(_settings.Service));
+        var carryOut = new CarryOut(_store, journal, bounds, _connectors, service, _clock);
+        var pause = TimeSpan.Zero;
+        var nextReport = DateTimeOffset.MinValue;
+        while (!ct.IsCancellationRequested)
+        {
+            try
+            {
+                foreach (var (order, result) in _book.Unsent()) await DeliverAsync(service, order, result, ct);
+                if (_clock.GetUtcNow() >= _identity.Planned())
+                {
+                    await _identity.RenewAsync(new Uri(_settings.Service), _settings.Host, ct);
+                    service.Renew();
+                    _log("the agent's own certificate is renewed");
+                }
+                if (_clock.GetUtcNow() >= nextReport)
+                {
+                    await service.ReportAsync(await Surroundings.DescribeAsync(_connectors, _store, _clock, ct), ct);
+                    nextReport = _clock.GetUtcNow() + TimeSpan.FromSeconds(Math.Max(1, _settings.ReportSeconds));
+                }
+                var wait = nextReport - _clock.GetUtcNow();
+                var orders = await service.WorkAsync(wait > TimeSpan.FromSeconds(25) ? TimeSpan.FromSeconds(25) : wait < TimeSpan.FromSeconds(1) ? TimeSpan.FromSeconds(1) : wait, ct);
+                pause = TimeSpan.Zero;
+                foreach (var order in orders.Orders)
+                {
+                    if (_book.Find(order.Id) is not { } result)
+                    {
+                        result = await carryOut.RunAsync(order, _log, ct);
+                        _book.Keep(order.Id, result);
+                        if (order.Kind is not (OrderKind.Look or OrderKind.Plan)) nextReport = DateTimeOffset.MinValue;
+                    }
+                    await DeliverAsync(service, order.Id, result, ct);
+                }
+            }
+            catch (BeaconProblem p) when (!ct.IsCancellationRequested)
+            {
+                // Doubling pauses with some chance in them, so that a thousand agents do not come back at once.
+                pause = pause == TimeSpan.Zero ? TimeSpan.FromMilliseconds(500) : pause * 2 < LongestPause ? pause * 2 : LongestPause;
+                _log($"{p.Message} {p.Cure}");
+                await Task.Delay(pause * (0.5 + Random.Shared.NextDouble()), _clock, ct);
+            }
+        }
+    }
+
+    private async Task DeliverAsync(ServiceClient service, long order, OrderResult result, CancellationToken ct)
+    {
+        try { await service.ResultAsync(order, result, ct); }
+        catch (BeaconProblem p) when (p.Code == ProblemCode.NotFound) { _log($"order {order} is not known to the service any more"); }
+        _book.Sent(order);
+        _log(result.Done ? $"order {order} is done" : $"order {order} failed: {result.Problem?.Message}");
+    }
+}

@@ -1,0 +1,85 @@
+using System.Net;
+using System.Net.Security;
+using System.Net.Sockets;
+using System.Security.Authentication;
+using System.Security.Cryptography.X509Certificates;
+using OrderlyBeacon.Contracts;
+
+namespace OrderlyBeacon.Agent.Probes;
+
+/// <summary>Opens a TLS connection as a client would and records what it meets. Judging is Core's.</summary>
+internal static class TlsProbe
+{
+    public static readonly TimeSpan Patience = TimeSpan.FromSeconds(5);
+
+    public static async Task<LookReport> LookAsync(string address, int port, string serverName, TimeProvider clock, CancellationToken ct)
+    {
+        using var limit = CancellationTokenSource.CreateLinkedTokenSource(ct);
+        limit.CancelAfter(Patience);
+        var chain = new List<string>();
+        Socket? socket = null;
+        try
+        {
+            try
+            {
+                var ip = IPAddress.TryParse(address, out var literal) ? literal : (await Dns.GetHostAddressesAsync(address, limit.Token)).FirstOrDefault() ?? throw new SocketException((int)SocketError.HostNotFound);
+                socket = new Socket(ip.AddressFamily, SocketType.Stream, ProtocolType.Tcp) { NoDelay = true };
+                await socket.ConnectAsync(ip, port, limit.Token);
+            }
+            catch (SocketException e) { return Report(LookOutcome.NoAnswer, e.SocketErrorCode switch { SocketError.ConnectionRefused => "connection refused", SocketError.HostNotFound => "the name is not known", _ => e.Message }); }
+            catch (OperationCanceledException) when (!ct.IsCancellationRequested) { return Report(LookOutcome.NoAnswer, $"no answer within {Patience.TotalSeconds:0} seconds"); }
+
+            await using var tls = new SslStream(new NetworkStream(socket, ownsSocket: false));
+            try
+            {
+                await tls.AuthenticateAsClientAsync(new SslClientAuthenticationOptions
+                {
+                    TargetHost = serverName,
+                    EnabledSslProtocols = SslProtocols.Tls12 | SslProtocols.Tls13,
+                    // Everything is taken: the judgement is made on what was sent, and says more than the platform does.
+                    CertificateChainPolicy = new X509ChainPolicy { DisableCertificateDownloads = true, RevocationMode = X509RevocationMode.NoCheck, TrustMode = X509ChainTrustMode.CustomRootTrust, VerificationFlags = X509VerificationFlags.AllFlags },
+                    RemoteCertificateValidationCallback = (_, certificate, built, _) =>
+                    {
+                        if (certificate is not null)
+                        {
+                            chain.Add(Convert.ToBase64String(certificate.GetRawCertData()));
+                            foreach (var extra in built?.ChainPolicy.ExtraStore ?? [])
+                            {
+                                var text = Convert.ToBase64String(extra.RawData);
+                                if (chain.Count < 10 && !chain.Contains(text)) chain.Add(text);
+                            }
+                        }
+                        return true;
+                    },
+                }, limit.Token);
+                return Report(LookOutcome.Served, "", tls.SslProtocol == SslProtocols.Tls13 ? "TLS 1.3" : "TLS 1.2");
+            }
+            catch (Exception e) when (e is AuthenticationException or IOException) { return Report(LookOutcome.HandshakeFailed, Short(e)); }
+            catch (OperationCanceledException) when (!ct.IsCancellationRequested) { return Report(LookOutcome.HandshakeFailed, $"no handshake within {Patience.TotalSeconds:0} seconds"); }
+        }
+        finally { socket?.Dispose(); }
+
+        LookReport Report(LookOutcome outcome, string message, string? protocol = null) => new(address, port, serverName, clock.GetUtcNow(), outcome, message, protocol, chain);
+    }
+
+    /// <summary>Whether a service that has no TLS answers at all.</summary>
+    public static async Task<LookReport> KnockAsync(string address, int port, string serverName, TimeProvider clock, CancellationToken ct)
+    {
+        using var limit = CancellationTokenSource.CreateLinkedTokenSource(ct);
+        limit.CancelAfter(Patience);
+        try
+        {
+            using var socket = new Socket(IPAddress.Parse(address).AddressFamily, SocketType.Stream, ProtocolType.Tcp);
+            await socket.ConnectAsync(IPAddress.Parse(address), port, limit.Token);
+            return new(address, port, serverName, clock.GetUtcNow(), LookOutcome.PlainOnly, "", null, []);
+        }
+        catch (SocketException e) { return new(address, port, serverName, clock.GetUtcNow(), LookOutcome.NoAnswer, e.SocketErrorCode == SocketError.ConnectionRefused ? "connection refused" : e.Message, null, []); }
+        catch (OperationCanceledException) when (!ct.IsCancellationRequested) { return new(address, port, serverName, clock.GetUtcNow(), LookOutcome.NoAnswer, "no answer in time", null, []); }
+    }
+
+    private static string Short(Exception e)
+    {
+        var m = (e.InnerException ?? e).Message;
+        return m.Length > 200 ? m[..200] : m;
+    }
+}

@@ -1,0 +1,126 @@
+using System.Text;
+using System.Text.Json;
+using OrderlyBeacon.Contracts;
+using OrderlyBeacon.Core;
+using OrderlyBeacon.Core.Formats;
+using OrderlyBeacon.Core.Issuing;
+using OrderlyBeacon.Core.Keys;
+using OrderlyBeacon.Core.Names;
+using OrderlyBeacon.Core.Requests;
+
+namespace OrderlyBeacon.Agent.Store;
+
+/// <summary>What stands beside an entry's key and certificates.</summary>
+/// <param name="Certificate">The certificate's name.</param>
+/// <param name="Order">The order that brought it.</param>
+internal sealed record EntryFile(string Certificate, string Serial, string Thumbprint, DateTimeOffset NotAfter, long Order);
+
+/// <summary>A keyed entry of the store.</summary>
+internal sealed record StoreEntry(string Folder, EntryFile File)
+{
+    public string KeyPath => Path.Combine(Folder, "key.pem");
+    public string ChainPath => Path.Combine(Folder, "chain.pem");
+    public X509 Leaf() => X509.Read(Armor.Read(System.IO.File.ReadAllBytes(ChainPath)).Blocks[0].Der);
+}
+
+/// <summary>
+/// The host's certificates on disk. <c>pending/order-N</c>: a key and CSR under way. <c>keyed/NAME--SERIAL</c>: key (0600), chain (leaf first) and entry.json;
+/// a folder appears there complete or not at all. <c>live/NAME</c>: a link to the entry in use, which is what servers are configured with.
+/// </summary>
+internal sealed class CertificateStore(string root)
+{
+    private string Keyed => Path.Combine(root, "keyed");
+    private string Pending => Path.Combine(root, "pending");
+    public string LiveLink(string certificate) => Path.Combine(root, "live", Slug(certificate));
+    public string LiveChain(string certificate) => Path.Combine(LiveLink(certificate), "chain.pem");
+    public string LiveKey(string certificate) => Path.Combine(LiveLink(certificate), "key.pem");
+
+    /// <summary>Makes a key and CSR for an order, or finds those of an earlier try: the key is made once.</summary>
+    /// <returns>The CSR, PEM.</returns>
+    public string Prepare(long order, DistinguishedName subject, IReadOnlyList<AlternativeName> names, KeySpec spec)
+    {
+        var folder = Path.Combine(Pending, $"order-{order}");
+        var csrPath = Path.Combine(folder, "csr.pem");
+        if (File.Exists(csrPath) && File.Exists(Path.Combine(folder, "key.pem"))) return File.ReadAllText(csrPath);
+        using var key = KeySigner.NewKey(spec);
+        using var signer = new KeySigner(key);
+        var csr = Armor.Write(Armor.CertificateRequest, CertificationRequest.Write(subject, names, signer));
+        AtomicFiles.Write(Path.Combine(folder, "key.pem"), Encoding.ASCII.GetBytes(key.ExportPkcs8PrivateKeyPem() + "\n"), isPrivate: true);
+        // The CSR comes last: where it is, its key is on the disk.
+        AtomicFiles.Write(csrPath, Encoding.ASCII.GetBytes(csr), isPrivate: true);
+        return csr;
+    }
+
+    /// <summary>Puts an issued edition together with its key.</summary>
+    /// <exception cref="BeaconProblem"><see cref="ProblemCode.DataDamaged"/> when the edition is not for this key.</exception>
+    public StoreEntry Complete(long order, string certificate, string chainPem)
+    {
+        var leaf = X509.Read(Armor.Read(Encoding.ASCII.GetBytes(chainPem)).Blocks[0].Der);
+        if (Find(certificate, leaf.Serial.Hex) is { } there) return there;
+        var pending = Path.Combine(Pending, $"order-{order}");
+        var keyPem = File.ReadAllText(Path.Combine(pending, "key.pem"));
+        CheckPair(keyPem, leaf);
+        var staging = Path.Combine(root, "staging", $"{Slug(certificate)}--{leaf.Serial.Hex}");
+        if (Directory.Exists(staging)) Directory.Delete(staging, recursive: true);
+        var file = new EntryFile(certificate, leaf.Serial.Hex, leaf.Thumbprint.Hex, leaf.NotAfter, order);
+        AtomicFiles.Write(Path.Combine(staging, "key.pem"), Encoding.ASCII.GetBytes(keyPem), isPrivate: true);
+        AtomicFiles.Write(Path.Combine(staging, "chain.pem"), Encoding.ASCII.GetBytes(chainPem), isPrivate: false);
+        AtomicFiles.Write(Path.Combine(staging, "entry.json"), JsonSerializer.SerializeToUtf8Bytes(file, AgentJson.Default.EntryFile), isPrivate: false);
+        var final = Path.Combine(Keyed, Path.GetFileName(staging));
+        AtomicFiles.MoveFolder(staging, final);
+        Directory.Delete(pending, recursive: true);
+        return new(final, file);
+    }
+
+    public static void CheckPair(string keyPem, X509 leaf)
+    {
+        using var key = KeySigner.LoadPem(keyPem);
+        if (!PublicKeyInfo.Read(key.ExportSubjectPublicKeyInfo()).SameKey(leaf.PublicKey))
+            throw new BeaconProblem(ProblemCode.DataDamaged, "The private key does not belong to the certificate.", "Renew the certificate: a new key and edition are made.");
+    }
+
+    public StoreEntry? Find(string certificate, string serial)
+    {
+        var folder = Path.Combine(Keyed, $"{Slug(certificate)}--{serial}");
+        return Directory.Exists(folder) ? Read(folder) : null;
+    }
+
+    /// <summary>The entry in use, if any.</summary>
+    public StoreEntry? Live(string certificate) =>
+        AtomicFiles.LinkTarget(LiveLink(certificate)) is { } target && Read(Path.Combine(Keyed, Path.GetFileName(target))) is { } e ? e : null;
+
+    public string LinkTargetFor(StoreEntry e) => Path.Combine("..", "keyed", Path.GetFileName(e.Folder));
+
+    public IReadOnlyList<StoreEntryInfo> List()
+    {
+        if (!Directory.Exists(Keyed)) return [];
+        return [.. Directory.GetDirectories(Keyed).Select(Read).OfType<StoreEntry>().Select(e =>
+            new StoreEntryInfo(e.File.Certificate, e.File.Serial, e.File.Thumbprint, e.File.NotAfter, Path.GetFileName(AtomicFiles.LinkTarget(LiveLink(e.File.Certificate))) == Path.GetFileName(e.Folder)))
+            .OrderBy(e => e.Certificate, StringComparer.Ordinal).ThenBy(e => e.NotAfter)];
+    }
+
+    /// <summary>Forgets editions of a certificate that are neither in use nor the one before; a lapsed key is of no use to anybody.</summary>
+    public void Tidy(string certificate, DateTimeOffset now)
+    {
+        var own = List().Where(e => e.Certificate == certificate).OrderByDescending(e => e.NotAfter).ToList();
+        foreach (var e in own.Where(e => !e.Live).Skip(2).Where(e => e.NotAfter < now || own.Count > 4))
+            if (Find(certificate, e.Serial) is { } entry) Directory.Delete(entry.Folder, recursive: true);
+    }
+
+    private static StoreEntry? Read(string folder)
+    {
+        try
+        {
+            var path = Path.Combine(folder, "entry.json");
+            return File.Exists(path) && JsonSerializer.Deserialize(File.ReadAllText(path), AgentJson.Default.EntryFile) is { } f ? new(folder, f) : null;
+        }
+        catch (JsonException) { return null; }
+    }
+
+    /// <summary>A folder name for a certificate's name: different names never meet.</summary>
+    private static string Slug(string name)
+    {
+        var plain = string.Concat(name.Select(c => char.IsAsciiLetterOrDigit(c) || c is '.' or '-' ? c : '_'));
+        return plain == name ? plain : plain + "--" + Thumbprint.Of(Encoding.UTF8.GetBytes(name)).Hex[..8];
+    }
+}

@@ -1,0 +1,215 @@
+using System.Net;
+using System.Net.Sockets;
+using System.Text;
+using OrderlyBeacon.Agent.Connectors;
+using OrderlyBeacon.Agent.Probes;
+using OrderlyBeacon.Agent.Store;
+using OrderlyBeacon.Contracts;
+using OrderlyBeacon.Core;
+using OrderlyBeacon.Core.Issuing;
+using OrderlyBeacon.Core.Names;
+using OrderlyBeacon.Core.Paths;
+
+namespace OrderlyBeacon.Agent.Swap;
+
+/// <summary>
+/// The transaction that puts an edition into services, or leaves everything as it was:
+/// preflight → restore point → apply → take up → probe → confirm, or restore and take up again. All services of one swap together, or none.
+/// </summary>
+internal sealed class SwapRun(CertificateStore store, SwapJournal journal, BoundBook bounds, TimeProvider clock, Action<string> step)
+{
+    private static readonly TimeSpan ProbePatience = TimeSpan.FromSeconds(15);
+
+    /// <summary>Says what a binding would change; changes nothing.</summary>
+    public BindPlan Describe(IConnector connector, StoreEntry entry, string service, int? port)
+    {
+        connector.Test([]);
+        var plan = PlanOne(connector, entry, service, port);
+        connector.Test(plan.Edits, Instead(entry));
+        CheckPorts(plan);
+        return Shape(plan);
+    }
+
+    public BindPlan DescribeRemoval(IConnector connector, string service)
+    {
+        connector.Test([]);
+        var plan = PlanRemoval(connector, service);
+        connector.Test(plan.Edits);
+        return Shape(plan);
+    }
+
+    private static BindPlan Shape(ServicePlan plan) => new(plan.Service, plan.Steps, [.. plan.Edits.Select(e => new FileChange(e.Path, TextDiff.Of(e.Before, e.After)))], plan.Warnings);
+
+    /// <exception cref="BeaconProblem">Everything is as it was; the message says why.</exception>
+    public async Task<IReadOnlyList<LookReport>> BindAsync(long order, IConnector connector, StoreEntry entry, IReadOnlyList<string> services, int? port, IReadOnlyList<X509> known, CancellationToken ct)
+    {
+        step("checking the certificate and its key");
+        CheckEdition(entry, services, known);
+        step("testing the configuration as it is");
+        connector.Test([]);
+        var plans = services.Select(s => PlanOne(connector, entry, s, port)).ToList();
+        var edits = Merge(plans.SelectMany(p => p.Edits));
+        foreach (var p in plans) CheckPorts(p);
+        step("testing the configuration with the new edition");
+        connector.Test(edits, Instead(entry));
+
+        var record = journal.Open(order, connector.Kind, entry.File.Certificate, entry.File.Serial, store.LiveLink(entry.File.Certificate), store.LinkTargetFor(entry), edits);
+        var began = clock.GetUtcNow();
+        try
+        {
+            step("putting it in place");
+            AtomicFiles.Link(record.Link!, record.NewTarget!);
+            foreach (var e in edits) AtomicFiles.Replace(e.Path, Encoding.UTF8.GetBytes(e.After));
+            step("the server takes it up");
+            connector.TakeUp();
+            step("looking at it from outside");
+            var looks = await SeeAsync(connector, plans, entry.File.Serial, began, ct);
+            foreach (var b in plans.Select(p => p.Bound).OfType<BoundRecord>()) bounds.Keep(b);
+            journal.Close(order);
+            return looks;
+        }
+        catch (Exception e) when (e is BeaconProblem or IOException or UnauthorizedAccessException)
+        {
+            throw await UndoAsync(connector, record, e, ct);
+        }
+    }
+
+    public async Task UnbindAsync(long order, IConnector connector, string service, CancellationToken ct)
+    {
+        connector.Test([]);
+        var plan = PlanRemoval(connector, service);
+        connector.Test(plan.Edits);
+        var record = journal.Open(order, connector.Kind, null, null, null, null, plan.Edits);
+        try
+        {
+            step("putting the service back as it was");
+            foreach (var e in plan.Edits) AtomicFiles.Replace(e.Path, Encoding.UTF8.GetBytes(e.After));
+            if (plan.Edits.Count > 0) connector.TakeUp();
+            await Task.Delay(TimeSpan.FromMilliseconds(300), clock, ct);
+            if (!connector.IsRunning()) throw new BeaconProblem(ProblemCode.ServerDied, "The server did not survive the reload.", "Look into its error log.");
+            bounds.Forget(service);
+            journal.Close(order);
+        }
+        catch (Exception e) when (e is BeaconProblem or IOException or UnauthorizedAccessException) { throw await UndoAsync(connector, record, e, ct); }
+    }
+
+    /// <summary>After a kill: whatever was not confirmed is undone, so that the order can be done again from the start.</summary>
+    public async Task RecoverAsync(Func<string, IConnector?> connectorOf, CancellationToken ct)
+    {
+        foreach (var record in journal.Unfinished())
+        {
+            step($"order {record.Order} was cut off; putting everything back");
+            var left = journal.Restore(record);
+            if (connectorOf(record.Connector) is { } connector)
+            {
+                try
+                {
+                    connector.Test([]);
+                    if (connector.IsRunning()) connector.TakeUp(); else connector.Start();
+                    await Task.Delay(TimeSpan.FromMilliseconds(200), clock, ct);
+                }
+                catch (BeaconProblem p) { step($"after putting back: {p.Message}"); }
+            }
+            foreach (var l in left) step($"{l} was changed by somebody else meanwhile and is left as it is");
+            journal.Close(record.Order);
+        }
+    }
+
+    private ServicePlan PlanOne(IConnector connector, StoreEntry entry, string service, int? port) =>
+        connector.PlanBinding(service, entry.File.Certificate, store.LiveChain(entry.File.Certificate), store.LiveKey(entry.File.Certificate), port, bounds.Find(service));
+
+    private ServicePlan PlanRemoval(IConnector connector, string service)
+    {
+        var bound = bounds.Find(service) ?? throw new BeaconProblem(ProblemCode.NotFound, $"There is no memory of how {service} was before it was bound.", "Change its configuration by hand.");
+        return connector.PlanRemoval(bound, store.LiveChain(bound.Certificate), store.LiveKey(bound.Certificate));
+    }
+
+    /// <summary>Two sites in one file are planned apart: the second plan is made on the text that the first leaves.</summary>
+    private static List<FileEdit> Merge(IEnumerable<FileEdit> edits)
+    {
+        var merged = new Dictionary<string, FileEdit>();
+        foreach (var e in edits)
+            merged[e.Path] = merged.TryGetValue(e.Path, out var first) ? first with { After = TextDiff.Merge(first.Before, first.After, e.After) } : e;
+        return [.. merged.Values];
+    }
+
+    // The test must see the edition's own files, since the live link is not turned yet.
+    private (string, string) Instead(StoreEntry entry) => (store.LiveLink(entry.File.Certificate) + "/", entry.Folder + "/");
+
+    private void CheckEdition(StoreEntry entry, IReadOnlyList<string> services, IReadOnlyList<X509> known)
+    {
+        var leaf = entry.Leaf();
+        CertificateStore.CheckPair(File.ReadAllText(entry.KeyPath), leaf);
+        var now = clock.GetUtcNow();
+        if (now > leaf.NotAfter || now < leaf.NotBefore)
+            throw new BeaconProblem(ProblemCode.SwapUndone, $"The edition {leaf.Serial} is not valid now ({leaf.NotBefore:yyyy-MM-dd HH:mm} to {leaf.NotAfter:yyyy-MM-dd HH:mm} UTC).", "Check this host's clock; else renew the certificate.");
+        if (known.Count > 0)
+        {
+            var sent = Core.Formats.Armor.Read(File.ReadAllBytes(entry.ChainPath)).Blocks.Skip(1).Select(b => X509.Read(b.Der)).ToList();
+            var chain = ChainBuilder.Build(leaf, sent, known, [.. known.Where(k => k.IsSelfIssued)]);
+            if (chain.End != ChainEnd.Anchor || chain.Fetched.Count > 0)
+                throw new BeaconProblem(ProblemCode.DataDamaged, $"The edition's chain is not complete: {chain.Steps[^1]}", "Renew the certificate.");
+        }
+        foreach (var s in services)
+            if (HostNameMatch.Of(s, leaf.Names, null) != NameMatch.Fits)
+                throw new BeaconProblem(ProblemCode.SwapUndone, $"The certificate is for {string.Join(", ", leaf.Names)}, not for {s}; clients would refuse it.", $"Request one that has the name {s}.");
+    }
+
+    private static void CheckPorts(ServicePlan plan)
+    {
+        foreach (var (address, port) in plan.NewPorts)
+        {
+            try
+            {
+                using var socket = new Socket(IPAddress.Parse(address).AddressFamily, SocketType.Stream, ProtocolType.Tcp);
+                socket.Bind(new IPEndPoint(IPAddress.Parse(address), port));
+            }
+            catch (SocketException e) when (e.SocketErrorCode == SocketError.AddressAlreadyInUse)
+            {
+                throw new BeaconProblem(ProblemCode.PortTaken, $"Port {port} on {address} belongs to another program already; nothing was changed.", $"Stop that program (ss -ltnp 'sport = :{port}' names it), or bind with another port (--port).");
+            }
+            catch (SocketException e) when (e.SocketErrorCode == SocketError.AccessDenied) { }
+        }
+    }
+
+    private async Task<IReadOnlyList<LookReport>> SeeAsync(IConnector connector, List<ServicePlan> plans, string serial, DateTimeOffset began, CancellationToken ct)
+    {
+        var looks = new List<LookReport>();
+        foreach (var target in plans.SelectMany(p => p.Targets).Distinct())
+        {
+            var until = clock.GetUtcNow() + ProbePatience;
+            while (true)
+            {
+                var look = await TlsProbe.LookAsync(target.Address, target.Port, target.ServerName, clock, ct);
+                var seen = look.Chain.Count > 0 ? X509.Read(Convert.FromBase64String(look.Chain[0])).Serial.Hex : null;
+                if (look.Outcome == LookOutcome.Served && seen == serial) { looks.Add(look); break; }
+                if (!connector.IsRunning()) throw new BeaconProblem(ProblemCode.ServerDied, $"The server did not survive the reload. {connector.LastComplaint(began)}", "Look into its error log.");
+                var complaint = connector.LastComplaint(began);
+                if (complaint is not null || clock.GetUtcNow() > until)
+                    throw new BeaconProblem(ProblemCode.SwapUndone, complaint is not null ? $"The server did not take it up: {complaint}."
+                        : look.Outcome == LookOutcome.Served ? $"{target.ServerName} at {target.Address}:{target.Port} still serves another certificate ({seen})." : $"{target.ServerName} at {target.Address}:{target.Port} cannot be reached by TLS: {look.Message}.",
+                        "Correct what the message names; it is tried again by itself.");
+                await Task.Delay(TimeSpan.FromMilliseconds(50), clock, ct);
+            }
+        }
+        return looks;
+    }
+
+    private async Task<BeaconProblem> UndoAsync(IConnector connector, SwapRecord record, Exception cause, CancellationToken ct)
+    {
+        step("putting everything back");
+        var left = journal.Restore(record);
+        var died = false;
+        if (connector.IsRunning()) connector.TakeUp();
+        else
+        {
+            died = true;
+            connector.Start();
+        }
+        await Task.Delay(TimeSpan.FromMilliseconds(300), clock, ct);
+        journal.Close(record.Order);
+        var problem = cause as BeaconProblem ?? new BeaconProblem(ProblemCode.CannotWrite, cause.Message, "Check the disk and the permissions on the host.");
+        var after = !connector.IsRunning() ? "The server is not running; start it by hand." : died ? "Everything was put back and the server was started again." : left.Count > 0 ? $"{string.Join(", ", left)} was changed by somebody else meanwhile and is left as it is." : "Everything is as it was.";
+        return new(problem.Code, $"{problem.Message} {after}", problem.Cure);
+    }
+}

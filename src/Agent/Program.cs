@@ -15,8 +15,8 @@ internal static class Program
 
     public static async Task<int> Main(string[] args)
     {
-        var state = new Option<DirectoryInfo>("--state") { Description = "Folder of everything the agent keeps.", DefaultValueFactory = _ => new("/var/lib/beacon-agent"), Recursive = true };
-        var service = new Option<Uri>("--service") { Description = "Address of the service, as https://beacon.example:7443.", Required = true };
+        var state = new Option<string>("--state") { Description = "Folder of everything the agent keeps.", DefaultValueFactory = _ => "/var/lib/beacon-agent", Recursive = true };
+        var service = new Option<string>("--service") { Description = "Address of the service, as https://beacon.example:7443.", Required = true };
         var host = new Option<string>("--host") { Description = "This host's full name, as it was invited.", Required = true };
         var codeFile = new Option<string>("--code-file") { Description = "File with the join code; - reads it from standard input.", Required = true };
         var nginx = new Option<string[]>("--nginx") { Description = "An nginx to look after: its main configuration file.", DefaultValueFactory = _ => File.Exists("/etc/nginx/nginx.conf") ? ["/etc/nginx/nginx.conf"] : [] };
@@ -27,18 +27,20 @@ internal static class Program
         var join = new Command("join", "Join the service with a one-time code.") { service, host, codeFile, nginx, nginxBinary, prefix, every };
         join.SetAction((r, ct) => GuardAsync(async () =>
         {
-            var folder = r.GetValue(state)!.FullName;
+            var folder = Path.GetFullPath(r.GetValue(state)!);
             Directory.CreateDirectory(folder, AtomicFiles.PrivateFolder);
+            if (!Uri.TryCreate(r.GetValue(service), UriKind.Absolute, out var address) || address.Scheme != "https")
+                throw new BeaconProblem(ProblemCode.InputInvalid, $"\"{r.GetValue(service)}\" is no address of a service.", "Write it as https://HOST:PORT.");
             var code = r.GetValue(codeFile) is "-" ? await Console.In.ReadToEndAsync(ct) : await File.ReadAllTextAsync(r.GetValue(codeFile)!, ct);
-            await new AgentIdentity(folder).JoinAsync(r.GetValue(service)!, r.GetValue(host)!, code, ct);
-            new AgentSettings(r.GetValue(service)!.ToString(), r.GetValue(host)!, [.. r.GetValue(nginx)!.Select(c => new ConnectorSettings("nginx", r.GetValue(nginxBinary)!, Path.GetFullPath(c), r.GetValue(prefix)))], r.GetValue(every)).Save(folder);
+            await new AgentIdentity(folder).JoinAsync(address, r.GetValue(host)!, code, ct);
+            new AgentSettings(address.ToString(), r.GetValue(host)!, [.. r.GetValue(nginx)!.Select(c => new ConnectorSettings("nginx", r.GetValue(nginxBinary)!, Path.GetFullPath(c), r.GetValue(prefix)))], r.GetValue(every)).Save(folder);
             Console.WriteLine($"{r.GetValue(host)} has joined. Start the agent: beacon-agent run --state {folder}");
         }));
 
         var run = new Command("run", "Do the agent's work until stopped.");
         run.SetAction((r, ct) => GuardAsync(async () =>
         {
-            var folder = r.GetValue(state)!.FullName;
+            var folder = Path.GetFullPath(r.GetValue(state)!);
             var settings = AgentSettings.Load(folder);
             if (!new AgentIdentity(folder).Exists) throw new BeaconProblem(ProblemCode.NotFound, "The agent has no certificate of its own.", "Run beacon-agent join first.");
             using var one = OnlyOne(folder);

@@ -42,6 +42,7 @@ namespace OrderlyBeacon.Contracts;
 [JsonSerializable(typeof(ChangeEvent))]
 [JsonSerializable(typeof(Problem))]
 [JsonSerializable(typeof(ProblemInfo))]
+[JsonSerializable(typeof(string))]
 [JsonSerializable(typeof(List<string>))]
 [JsonSerializable(typeof(List<NameVerdictInfo>))]
 [JsonSerializable(typeof(List<FindingInfo>))]

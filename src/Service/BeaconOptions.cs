@@ -43,6 +43,9 @@ public sealed class BeaconOptions
     /// <summary>Found certificates are called out this many days before their end.</summary>
     public int SoonDays { get; set; } = 30;
 
+    /// <summary>PEM file of further roots that clients trust, besides our own: what chains to them is not called unknown.</summary>
+    public string Anchors { get; set; } = "";
+
     public IReadOnlyList<string> NameList => Names.Split(',', StringSplitOptions.TrimEntries | StringSplitOptions.RemoveEmptyEntries);
 
     public string Url => $"https://{NameList[0]}:{Port}";

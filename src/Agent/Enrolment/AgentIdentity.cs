@@ -77,7 +77,7 @@ internal sealed class AgentIdentity(string state)
 
     private static async Task<byte[]> EnrolAsync(HttpClient http, string operation, string host, ECDsa key, AuthenticationHeaderValue? credentials, CancellationToken ct)
     {
-        using var signer = new KeySigner(key);
+        var signer = new KeySigner(key);
         var csr = CertificationRequest.Write(DistinguishedName.ForCommonName(host), [AlternativeName.Dns(DnsName.Parse(host))], signer);
         using var message = new HttpRequestMessage(HttpMethod.Post, $"/.well-known/est/agent/{operation}") { Content = new StringContent(Convert.ToBase64String(csr), Encoding.ASCII) };
         message.Content.Headers.ContentType = new("application/pkcs10");

@@ -43,7 +43,7 @@ internal sealed class CertificateStore(string root)
         var csrPath = Path.Combine(folder, "csr.pem");
         if (File.Exists(csrPath) && File.Exists(Path.Combine(folder, "key.pem"))) return File.ReadAllText(csrPath);
         using var key = KeySigner.NewKey(spec);
-        using var signer = new KeySigner(key);
+        var signer = new KeySigner(key);
         var csr = Armor.Write(Armor.CertificateRequest, CertificationRequest.Write(subject, names, signer));
         AtomicFiles.Write(Path.Combine(folder, "key.pem"), Encoding.ASCII.GetBytes(key.ExportPkcs8PrivateKeyPem() + "\n"), isPrivate: true);
         // The CSR comes last: where it is, its key is on the disk.

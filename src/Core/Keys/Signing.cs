@@ -18,8 +18,8 @@ public interface ISigner
     byte[] Sign(ReadOnlySpan<byte> tbs);
 }
 
-/// <summary>A signer over a platform key. RSA signs with PKCS#1 v1.5 and SHA-256; ECDSA with the hash of its curve's strength.</summary>
-public sealed class KeySigner : ISigner, IDisposable
+/// <summary>A signer over a platform key, which stays the caller's to dispose of. RSA signs with PKCS#1 v1.5 and SHA-256; ECDSA with the hash of its curve's strength.</summary>
+public sealed class KeySigner : ISigner
 {
     private readonly RSA? _rsa;
     private readonly ECDsa? _ec;
@@ -67,8 +67,6 @@ public sealed class KeySigner : ISigner, IDisposable
         }
         throw new BeaconProblem(ProblemCode.KeyNotAllowed, "The private key cannot be read.", "Give an unencrypted RSA or ECDSA key in PEM (PKCS#8).");
     }
-
-    public void Dispose() { _rsa?.Dispose(); _ec?.Dispose(); }
 }
 
 /// <summary>Algorithm identifiers: written, read, and checked with the platform's keys.</summary>

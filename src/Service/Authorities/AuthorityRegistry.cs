@@ -16,7 +16,7 @@ public sealed class AuthorityRegistry(AuthorityKeys keys, BeaconOptions options)
 {
     private volatile Loaded? _loaded;
 
-    private sealed record Loaded(IReadOnlyList<Authority> Authorities, X509 Root, IssuingPoint Issuing, IReadOnlyList<X509> All);
+    private sealed record Loaded(IReadOnlyList<Authority> Authorities, X509 Root, IssuingPoint Issuing, IReadOnlyList<X509> All, IReadOnlyList<X509> Anchors);
 
     private Loaded Now => _loaded ?? throw new BeaconProblem(ProblemCode.AuthorityNotReady, "The authorities are not loaded yet.", "Try again in a moment.");
 
@@ -26,7 +26,9 @@ public sealed class AuthorityRegistry(AuthorityKeys keys, BeaconOptions options)
 
     /// <summary>All certificates of all our authorities.</summary>
     public IReadOnlyList<X509> All => Now.All;
-    public IReadOnlyList<X509> Anchors => [Now.Root];
+    
+    /// <summary>Our root, and the roots that clients trust besides.</summary>
+    public IReadOnlyList<X509> Anchors => Now.Anchors;
     public IReadOnlyList<Authority> Authorities => Now.Authorities;
 
     public string CrlUri(string slug) => $"{options.PublicUrl}/crl/{slug}.crl";
@@ -39,8 +41,11 @@ public sealed class AuthorityRegistry(AuthorityKeys keys, BeaconOptions options)
         var issuing = rows.Single(a => a.Slug == Authority.IssuingSlug);
         var generation = issuing.Generations.MaxBy(g => g.Number)!;
         var point = new IssuingPoint(issuing.Id, generation.Id, generation.Read(), keys.Load(generation.KeyFile!), CrlUri(issuing.Slug), IssuerUri(issuing.Slug));
-        _loaded = new(rows, root.Read(), point, [.. rows.SelectMany(a => a.Generations).Select(g => g.Read())]);
+        _loaded = new(rows, root.Read(), point, [.. rows.SelectMany(a => a.Generations).Select(g => g.Read())], [root.Read(), .. Further()]);
     }
+
+    private IEnumerable<X509> Further() => options.Anchors.Length == 0 ? []
+        : Armor.Read(File.ReadAllBytes(options.Anchors)).Blocks.Where(b => b.Label == Armor.Certificate).Select(b => X509.Read(b.Der));
 
     /// <summary>PEM of an edition with its intermediates, leaf first, without the root.</summary>
     public string ChainPem(ReadOnlySpan<byte> leaf) =>

@@ -53,7 +53,7 @@ public sealed class CertificateQueries(BeaconDb db, AuthorityRegistry registry, 
         {
             var own = editions[x.c.Id].ToList();
             var e = own.FirstOrDefault(e => e.State == EditionState.Current) ?? own.Where(e => e.State == EditionState.Next).MaxBy(e => e.Id);
-            DateTimeOffset? planned = e is null || !x.c.Automatic ? null : x.c.Policy.PlannedFor(e.NotBefore, e.NotAfter, e.Serial);
+            DateTimeOffset? planned = e is null || !(x.c.Automatic || x.c.Owner == "system") ? null : x.c.Policy.PlannedFor(e.NotBefore, e.NotAfter, e.Serial);
             LifePhase? phase = e is null ? null : (LifePhase)(int)Life.PhaseOf(now, planned ?? e.NotAfter, e.NotAfter);
             var bound = bindings[x.c.Id].Select(b => ServiceQueries.BindingOf(b.b, x.c.Name, b.Host, b.Service)).ToList();
             var (severity, state) = StateOf(x.c, e?.State, e?.RevokedAt, e?.NotAfter, phase, bound, openOrders.Contains(x.c.Id), now);
@@ -72,6 +72,7 @@ public sealed class CertificateQueries(BeaconDb db, AuthorityRegistry registry, 
         if (bound.Any(b => b.State == BindingState.Broken)) return (Severity.Failed, "broken");
         if (bound.Any(b => b.State == BindingState.Behind)) return (Severity.Failed, "behind");
         if (phase == LifePhase.Due && c.Automatic) return (Severity.Fine, "due");
+        if (c.Owner == "system") return (Severity.Fine, "serving");
         if (!c.Automatic && notAfter - now < TimeSpan.FromDays(30)) return (Severity.Soon, "ends soon");
         return (Severity.Fine, bound.Count > 0 ? "serving" : c.HostId is null ? "handed out" : "in store");
     }

@@ -19,7 +19,9 @@ public sealed class TodayQuery(BeaconDb db, ServiceQueries services, Certificate
         var ids = await db.Certificates.AsNoTracking().Where(c => c.Profile != "agent").Select(c => c.Id).Take(5000).ToListAsync(ct);
         var certs = await certificates.InfosAsync(ids, ct);
         var concerns = new List<Concern>();
-        concerns.AddRange(certs.SelectMany(OfCertificate));
+        var served = found.Select(s => s.Look?.Served?.Serial).OfType<string>().ToHashSet();
+        // What a service shows is told with the service.
+        concerns.AddRange(certs.Where(c => c.Host is not null || c.Serial is null || !served.Contains(c.Serial)).SelectMany(OfCertificate));
         concerns.AddRange(found.SelectMany(s => OfService(s, certs)));
         foreach (var h in hosts.Where(h => !desk.IsOnline(h)))
             concerns.Add(new(Severity.Now, "host-away", Short(h.Name), $"Its agent has not been heard from{(h.LastSeen is { } t ? $" since {t:yyyy-MM-dd HH:mm} UTC" : "")}.", "Nothing on it is renewed or looked at.", "Start the agent on it.", $"beacon host show {Short(h.Name)}", "/hosts"));
@@ -51,7 +53,7 @@ public sealed class TodayQuery(BeaconDb db, ServiceQueries services, Certificate
             _ => Other(c),
         };
         // What a service shows is told with the service.
-        if (c.State is "broken" or "behind" || (c.Host is null && c.State == "ends soon" && c.Name.EndsWith("@system", StringComparison.Ordinal))) yield break;
+        if (c.State is "broken" or "behind") yield break;
         yield return new(c.Severity, c.State.Replace(' ', '-'), c.Name, reason, hurts, cure, c.Host is null ? $"beacon cert show {c.Name}" : $"beacon cert renew {c.Name}", $"/certificates/{Uri.EscapeDataString(c.Name)}");
 
         static (string, string, string) Other(CertificateInfo c) => (c.LastError ?? c.State, "", "Look at it.");

@@ -1,0 +1,49 @@
+# Shared by demo, check, bench and beacon. Source it with ROOT set to the checkout.
+set -euo pipefail
+export DOTNET_CLI_TELEMETRY_OPTOUT=1 DOTNET_NOLOGO=1 MSBUILDDISABLENODEREUSE=1
+OUT="$ROOT/out"
+
+say() { printf '%s\n' "$*" >&2; }
+die() { say "$*"; exit 2; }
+
+# need PROGRAM PACKAGE: installs a Debian package when its program is missing.
+need() {
+  local missing=()
+  while [ $# -gt 0 ]; do [ -x "$(command -v "$1" || true)" ] || [ -x "/usr/sbin/$1" ] || missing+=("$2"); shift 2; done
+  [ ${#missing[@]} -eq 0 ] && return 0
+  [ "$(id -u)" = 0 ] || die "Missing: ${missing[*]}. Install them: sudo apt-get install --no-install-recommends ${missing[*]}"
+  say "Installing from Debian's packages: ${missing[*]}"
+  apt-get update -qq >/dev/null 2>&1 || die "apt-get update failed; the packages ${missing[*]} are needed."
+  DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends -o DPkg::Lock::Timeout=600 "${missing[@]}" >"${TMPDIR:-/tmp}/beacon-apt.log" 2>&1 \
+    || die "apt-get could not install ${missing[*]}: $(tail -n 3 "${TMPDIR:-/tmp}/beacon-apt.log")"
+}
+
+need_toolchain() {
+  command -v dotnet >/dev/null || die "The .NET 10 SDK is missing. Install it, then run this again."
+  dotnet --list-sdks | grep -q '^10\.' || die "The .NET SDK found is not version 10. Install .NET 10, then run this again."
+  command -v node >/dev/null && command -v npm >/dev/null || die "Node 20 with npm is missing. Install it, then run this again."
+  need gcc gcc openssl openssl curl curl
+  [ -e /usr/include/zlib.h ] || { [ "$(id -u)" = 0 ] && need zlib-headers zlib1g-dev; } || die "zlib's headers are missing: apt-get install zlib1g-dev"
+}
+
+# fresh STAMP PATH...: whether nothing under the paths is newer than the stamp.
+fresh() {
+  local stamp=$1; shift
+  [ -e "$stamp" ] && [ -z "$(find "$@" -newer "$stamp" -type f -not -path '*/bin/*' -not -path '*/obj/*' -not -path '*/node_modules/*' -not -path '*/wwwroot/*' -print -quit 2>/dev/null)" ]
+}
+
+# publish NAME PROJECT TARGET ARGS...: builds one program into out/, once.
+publish() {
+  local what=$1 project=$2 target=$3; shift 3
+  fresh "$OUT/$target.stamp" "$ROOT/src/Core" "$ROOT/src/Contracts" "$ROOT/$project" "$ROOT/Directory.Build.props" "$ROOT/Directory.Packages.props" ${EXTRA_SOURCES:-} && return 0
+  local began=$SECONDS log="$OUT/$target.log"
+  mkdir -p "$OUT"
+  say "Building $what …"
+  dotnet publish "$ROOT/$project" -c Release -o "$OUT/$target" "$@" >"$log" 2>&1 || { grep -E 'error|warn' "$log" | sort -u | head -20 >&2; die "Building $what failed; the whole output is in $log."; }
+  touch "$OUT/$target.stamp"
+  say "  done in $((SECONDS - began)) s"
+}
+
+build_cli() { publish "the client (ahead of time)" src/Cli cli -r linux-x64; }
+build_agent() { publish "the agent (ahead of time)" src/Agent agent -r linux-x64; }
+build_service() { EXTRA_SOURCES="$ROOT/console/src $ROOT/console/public $ROOT/console/package.json" publish "the service and its console" src/Service service; }

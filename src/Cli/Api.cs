@@ -1,0 +1,102 @@
+using System.Net.Http.Headers;
+using System.Net.Http.Json;
+using System.Net.Security;
+using System.Security.Cryptography.X509Certificates;
+using System.Text;
+using System.Text.Json;
+using System.Text.Json.Serialization.Metadata;
+using OrderlyBeacon.Contracts;
+using OrderlyBeacon.Core;
+
+namespace OrderlyBeacon.Cli;
+
+/// <summary>Calls the service's HTTP API.</summary>
+internal sealed class Api : IDisposable
+{
+    private readonly HttpClient _http;
+
+    public Api(string service, string rootPem, string? token)
+    {
+        _http = Client(service, rootPem);
+        if (token is not null) _http.DefaultRequestHeaders.Authorization = new AuthenticationHeaderValue("Bearer", token);
+    }
+
+    public static Api SignedIn()
+    {
+        var s = Cli.Session.Load();
+        return new(s.Service, s.Root, s.Token);
+    }
+
+    /// <param name="rootPem">The only root that is trusted; null trusts anything, for looking at an unknown service's root.</param>
+    public static HttpClient Client(string service, string? rootPem)
+    {
+        var handler = new SocketsHttpHandler { UseProxy = false, UseCookies = false };
+        if (rootPem is null) handler.SslOptions.RemoteCertificateValidationCallback = (_, _, _, _) => true;
+        else
+        {
+            var policy = new X509ChainPolicy { TrustMode = X509ChainTrustMode.CustomRootTrust, RevocationMode = X509RevocationMode.NoCheck, DisableCertificateDownloads = true };
+            policy.CustomTrustStore.ImportFromPem(rootPem);
+            handler.SslOptions = new SslClientAuthenticationOptions { CertificateChainPolicy = policy };
+        }
+        return new HttpClient(handler) { BaseAddress = new Uri(service), Timeout = TimeSpan.FromSeconds(60) };
+    }
+
+    public async Task<string> TextAsync(string path, CancellationToken ct)
+    {
+        using var answer = await SendAsync(new(HttpMethod.Get, path), ct);
+        return await answer.Content.ReadAsStringAsync(ct);
+    }
+
+    public async Task<T> GetAsync<T>(string path, JsonTypeInfo<T> type, CancellationToken ct) => Read(await TextAsync(path, ct), type);
+
+    public static T Read<T>(string json, JsonTypeInfo<T> type) => JsonSerializer.Deserialize(json, type) ?? throw new BeaconProblem(ProblemCode.DataDamaged, "The service's answer is empty.", "Update the client.");
+
+    /// <summary>A POST that changes something carries a key of its own, so that trying again does it once.</summary>
+    public async Task<string> PostAsync<TBody>(string path, TBody body, JsonTypeInfo<TBody> type, CancellationToken ct)
+    {
+        var key = Guid.NewGuid().ToString();
+        for (var tries = 0; ; tries++)
+        {
+            try
+            {
+                using var message = new HttpRequestMessage(HttpMethod.Post, path) { Content = JsonContent.Create(body, type) };
+                message.Headers.Add("Idempotency-Key", key);
+                using var answer = await SendAsync(message, ct);
+                return await answer.Content.ReadAsStringAsync(ct);
+            }
+            catch (BeaconProblem p) when (p.Code == ProblemCode.Unreachable && tries < 2) { await Task.Delay(TimeSpan.FromMilliseconds(500 << tries), ct); }
+        }
+    }
+
+    public async Task<HttpResponseMessage> SendAsync(HttpRequestMessage message, CancellationToken ct)
+    {
+        HttpResponseMessage answer;
+        try { answer = await _http.SendAsync(message, ct); }
+        catch (HttpRequestException e)
+        {
+            throw new BeaconProblem(ProblemCode.Unreachable, $"{_http.BaseAddress} cannot be reached: {(e.InnerException ?? e).Message}", "Check that beacond runs and the address is right; sign in again if the service has moved.", e);
+        }
+        catch (TaskCanceledException e) when (!ct.IsCancellationRequested) { throw new BeaconProblem(ProblemCode.Unreachable, $"{_http.BaseAddress} did not answer in time.", "Try again.", e); }
+        if (answer.IsSuccessStatusCode) return answer;
+        using (answer)
+        {
+            Problem? p = null;
+            try { p = await answer.Content.ReadFromJsonAsync(BeaconJson.Default.Problem, ct); } catch (JsonException) { }
+            throw new BeaconProblem(Enum.TryParse<ProblemCode>((p?.Code ?? "").Replace("-", ""), true, out var code) ? code : ProblemCode.Internal,
+                p?.Detail ?? $"The service answered {(int)answer.StatusCode} {answer.ReasonPhrase}.", p?.Cure ?? "Look into the service's log.");
+        }
+    }
+
+    public static string Escape(string part) => Uri.EscapeDataString(part);
+
+    /// <summary>Query text from name and value pairs; empty values are left out.</summary>
+    public static string Query(params (string Name, string? Value)[] pairs)
+    {
+        var text = new StringBuilder();
+        foreach (var (name, value) in pairs)
+            if (!string.IsNullOrEmpty(value)) text.Append(text.Length == 0 ? '?' : '&').Append(name).Append('=').Append(Escape(value));
+        return text.ToString();
+    }
+
+    public void Dispose() => _http.Dispose();
+}

@@ -1,0 +1,43 @@
+using OrderlyBeacon.Contracts;
+using static OrderlyBeacon.Cli.Screen;
+
+namespace OrderlyBeacon.Cli.Commands;
+
+/// <summary>Follows an order to its end, a line for each step.</summary>
+internal static class Progress
+{
+    private static readonly TimeSpan Patience = TimeSpan.FromMinutes(2);
+
+    public static async Task<int> FollowAsync(Api api, long order, string success, bool json, CancellationToken ct)
+    {
+        var shown = 0;
+        var until = DateTimeOffset.UtcNow + Patience;
+        while (true)
+        {
+            var text = await api.TextAsync($"/api/v1/orders/{order}", ct);
+            var o = Api.Read(text, BeaconJson.Default.OrderInfo);
+            if (!json)
+                foreach (var s in o.Steps.Skip(shown)) Hanging("  [grey]·[/] ", 4, Esc(s));
+            shown = Math.Max(shown, o.Steps.Count);
+            switch (o.State)
+            {
+                case OrderState.Done:
+                    if (json) { Json(text); return 0; }
+                    Rich($"[green]○[/] {Esc(success)}");
+                    foreach (var l in o.Looks) Hanging("  ", 2, l.Accepted ? Esc($"Clients accept it: {l.ServerName} at {l.Address}:{l.Port}, {l.Protocol}, serial {l.Served?.Serial}.") : Esc($"{l.ServerName} at {l.Address}:{l.Port}: {l.Problems.FirstOrDefault()?.Reason}"));
+                    return ExitCodes.Done;
+                case OrderState.Failed or OrderState.Cancelled:
+                    if (json) { Json(text); return ExitCodes.Failed; }
+                    Rich(o.State == OrderState.Cancelled ? "[yellow]◐[/] The order was cancelled." : $"[red]✕[/] {Esc(o.Problem?.Message)}");
+                    if (o.Problem?.Cure is { Length: > 0 } cure) Hanging("  ", 2, "[grey]Cure:[/] " + Esc(cure));
+                    return ExitCodes.Failed;
+            }
+            if (DateTimeOffset.UtcNow > until)
+            {
+                await Console.Error.WriteLineAsync($"beacon: order {order} goes on; {o.Host} has not finished it yet. See it on the certificate: beacon cert show {o.Certificate}");
+                return ExitCodes.Waiting;
+            }
+            await Task.Delay(200, ct);
+        }
+    }
+}

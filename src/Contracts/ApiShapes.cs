@@ -110,4 +110,4 @@ public sealed record JournalEntryInfo(long Sequence, DateTimeOffset At, string A
 public sealed record ChangeEvent(string Noun, string Id);
 
 /// <summary>RFC 9457, with our code and cure.</summary>
-public sealed record Problem(string? Type, string? Title, int? Status, string? Detail, string? Code, string? Cure, Dictionary<string, string[]>? Errors);
+public sealed record Problem(string? Type, string? Title, int? Status, string? Detail, string? Code, string? Cure);

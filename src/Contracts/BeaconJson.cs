@@ -2,8 +2,8 @@ using System.Text.Json.Serialization;
 
 namespace OrderlyBeacon.Contracts;
 
-/// <summary>Source-generated JSON of all shapes: camel case, enums as words, nulls left out.</summary>
-[JsonSourceGenerationOptions(PropertyNamingPolicy = JsonKnownNamingPolicy.CamelCase, DefaultIgnoreCondition = JsonIgnoreCondition.WhenWritingNull, RespectNullableAnnotations = true)]
+/// <summary>Source-generated JSON of all shapes: camel case, enums as words; a null says that there is none.</summary>
+[JsonSourceGenerationOptions(PropertyNamingPolicy = JsonKnownNamingPolicy.CamelCase, RespectNullableAnnotations = true)]
 [JsonSerializable(typeof(AgentReport))]
 [JsonSerializable(typeof(Order))]
 [JsonSerializable(typeof(OrderList))]

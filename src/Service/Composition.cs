@@ -67,7 +67,6 @@ internal static class Composition
         s.ConfigureHttpJsonOptions(o =>
         {
             o.SerializerOptions.TypeInfoResolverChain.Insert(0, BeaconJson.Default);
-            o.SerializerOptions.DefaultIgnoreCondition = JsonIgnoreCondition.WhenWritingNull;
             o.SerializerOptions.NumberHandling = JsonNumberHandling.Strict;
         });
         s.AddOpenApi(o => o.AddDocumentTransformer((document, _, _) =>

@@ -30,7 +30,7 @@ internal static class Problems
     };
 
     public static Problem Shape(BeaconProblem p) =>
-        new(TypePrefix + p.Slug, Title(p.Code), StatusOf(p.Code), p.Message, p.Slug, p.Cure, null);
+        new(TypePrefix + p.Slug, Title(p.Code), StatusOf(p.Code), p.Message, p.Slug, p.Cure);
 
     private static string Title(ProblemCode code)
     {

@@ -1,0 +1,59 @@
+import createClient from 'openapi-fetch';
+import type { components, paths } from './schema';
+
+type Schemas = components['schemas'];
+export type Severity = Schemas['Severity'];
+export type Verdict = Schemas['Verdict'];
+export type Today = Schemas['Today'];
+export type Concern = Schemas['Concern'];
+export type Lookahead = Schemas['Lookahead'];
+export type LookaheadItem = Schemas['LookaheadItem'];
+export type CertificateInfo = Schemas['CertificateInfo'];
+export type CertificateDetail = Schemas['CertificateDetail'];
+export type CertificateText = Schemas['CertificateText'];
+export type HostInfo = Schemas['HostInfo'];
+export type HostDetail = Schemas['HostDetail'];
+export type ServiceInfo = Schemas['ServiceInfo'];
+export type LookInfo = Schemas['LookInfo'];
+export type NewRequest = Schemas['NewRequest'];
+export type RequestPreview = Schemas['RequestPreview'];
+export type RequestInfo = Schemas['RequestInfo'];
+export type NameVerdict = Schemas['NameVerdictInfo'];
+export type OrderInfo = Schemas['OrderInfo'];
+export type ProfileInfo = Schemas['ProfileInfo'];
+export type JournalEntry = Schemas['JournalEntryInfo'];
+export type Session = Schemas['Session'];
+
+/** An RFC 9457 answer of ours: what is wrong, and what mends it. */
+interface Problem {
+  detail?: string | null;
+  title?: string | null;
+  code?: string | null;
+  cure?: string | null;
+}
+
+export class ProblemError extends Error {
+  readonly code: string;
+  readonly cure: string;
+  constructor(problem: Problem | undefined, status: number) {
+    super(problem?.detail ?? problem?.title ?? `The service answered ${status}.`);
+    this.name = 'ProblemError';
+    this.code = problem?.code ?? 'internal';
+    this.cure = problem?.cure ?? 'Try again.';
+  }
+}
+
+export const api = createClient<paths>({ baseUrl: '/' });
+
+interface Answer<T> {
+  data?: T;
+  error?: unknown;
+  response: Response;
+}
+
+/** The data of an answer, or its problem thrown. */
+export async function take<T>(call: Promise<Answer<T>>): Promise<T> {
+  const { data, error, response } = await call;
+  if (!response.ok) throw new ProblemError(error as Problem | undefined, response.status);
+  return data as T;
+}

@@ -1,0 +1,117 @@
+import { useElementSize } from '@mantine/hooks';
+import { scaleSymlog } from 'd3-scale';
+import { Link } from 'react-router';
+import type { Lookahead as Data, LookaheadItem } from '../api/client';
+import { distance, shortHost, when } from '../words';
+import classes from './Lookahead.module.css';
+
+const minute = 60_000;
+const dayMs = 86_400_000;
+const rowHeight = 26;
+const labelWidth = 250;
+const ticks: [number, string][] = [
+  [-365 * dayMs, '1 year ago'],
+  [-7 * dayMs, '1 week'],
+  [-dayMs, ''],
+  [10 * minute, '10 min'],
+  [6 * 60 * minute, '6 h'],
+  [dayMs, ''],
+  [7 * dayMs, '1 week'],
+  [30 * dayMs, '30 days'],
+  [90 * dayMs, '90 days'],
+  [365 * dayMs, '1 year'],
+  [10 * 365 * dayMs, '10 years'],
+];
+
+/**
+ * Every life on one axis: minutes beside decades, so the distance from now is logarithmic. A bar is a life, its shaded end the
+ * renewal window, the stroke across it the planned renewal; a broken bar is one that nothing renews.
+ */
+export function Lookahead({ data, now }: { data: Data; now: number }) {
+  const { ref, width } = useElementSize();
+  const wide = Math.max(width, 640);
+  const items = data.items.slice(0, 40);
+  const x = scaleSymlog()
+    .constant(20 * minute)
+    .domain([-2 * 365 * dayMs, 25 * 365 * dayMs])
+    .range([labelWidth, wide - 14])
+    .clamp(true);
+  const at = (iso: string) => x(Date.parse(iso) - now);
+  const height = items.length * rowHeight + 34;
+  return (
+    <div ref={ref} className="scroll">
+      <svg width={wide} height={height} role="group" aria-label="Every certificate on a time axis">
+        {ticks.map(([t, text]) => (
+          <g key={t}>
+            <line className={classes.grid} x1={x(t)} x2={x(t)} y1={18} y2={height - 6} />
+            <text className={classes.small} x={x(t)} y={12} textAnchor="middle">
+              {text}
+            </text>
+          </g>
+        ))}
+        {items.map((i, row) => (
+          <g key={`${i.kind} ${i.name}`} transform={`translate(0 ${22 + row * rowHeight})`}>
+            <Row item={i} at={at} now={now} />
+          </g>
+        ))}
+        <line className={classes.now} x1={x(0)} x2={x(0)} y1={16} y2={height - 6} />
+        <text className={classes.label} x={x(0)} y={12} textAnchor="middle" fontWeight={650}>
+          now
+        </text>
+      </svg>
+    </div>
+  );
+}
+
+function Row({ item, at, now }: { item: LookaheadItem; at: (iso: string) => number; now: number }) {
+  const [from, to] = [at(item.notBefore), at(item.notAfter)];
+  const renewed = item.planned
+    ? `renewal ${when(item.planned, now)}`
+    : item.kind === 'authority'
+      ? 'renewed by hand'
+      : 'nothing renews it';
+  const text = `${item.name}${item.host ? ` on ${shortHost(item.host)}` : ''}: ends ${when(item.notAfter, now)}; ${renewed}; ${item.state}`;
+  const body = (
+    <g
+      className={classes.row}
+      data-severity={item.severity}
+      data-unmanaged={!item.planned && item.kind !== 'authority'}
+    >
+      <title>{text}</title>
+      <rect x={0} y={0} width={labelWidth - 8} height={rowHeight} fill="transparent" />
+      <text className={item.kind === 'authority' ? classes.small : classes.label} x={0} y={17}>
+        {item.kind === 'authority'
+          ? `▣ ${item.name}`
+          : item.name.length > 36
+            ? `${item.name.slice(0, item.name.lastIndexOf('.', 35))}.…`
+            : item.name}
+      </text>
+      <line className={classes.life} x1={from} x2={to} y1={13} y2={13} />
+      {item.planned && (
+        <rect
+          className={classes.window}
+          x={at(item.planned)}
+          y={6}
+          width={Math.max(2, to - at(item.planned))}
+          height={14}
+        />
+      )}
+      {item.planned && (
+        <line className={classes.planned} x1={at(item.planned)} x2={at(item.planned)} y1={4} y2={22} />
+      )}
+      <line className={classes.end} x1={to} x2={to} y1={7} y2={19} />
+      {item.severity !== 'fine' && (
+        <text className={classes.small} x={Math.min(to + 8, to + 8)} y={17}>
+          {distance(Date.parse(item.notAfter) - now)}
+        </text>
+      )}
+    </g>
+  );
+  return item.link ? (
+    <Link to={item.link} aria-label={text}>
+      {body}
+    </Link>
+  ) : (
+    body
+  );
+}

@@ -1,0 +1,35 @@
+import type { LookInfo } from '../api/client';
+import { when } from '../words';
+import { State } from './State';
+
+/** What clients met when a service was last looked at. */
+export function Looks({ looks, now }: { looks: LookInfo[]; now: number }) {
+  return (
+    <table className="rows">
+      <tbody>
+        {looks.map((l) => (
+          <tr key={`${l.serverName} ${l.address}:${l.port}`}>
+            <td>
+              <span className="name">{l.serverName}</span>
+              <div className="dim">
+                {l.address}:{l.port} {l.protocol}
+              </div>
+            </td>
+            <td>
+              <State
+                severity={l.severity}
+                word={l.accepted ? 'clients accept it' : 'clients do not accept it'}
+              />
+              {l.problems.map((p) => (
+                <div key={p.fault}>
+                  {p.reason} <span className="dim">{p.cure}</span>
+                </div>
+              ))}
+            </td>
+            <td className="dim nowrap">{when(l.at, now)}</td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
+  );
+}

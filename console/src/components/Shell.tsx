@@ -1,0 +1,174 @@
+import { useEffect, useRef, useState } from 'react';
+import {
+  ActionIcon,
+  AppShell,
+  Burger,
+  Button,
+  Group,
+  Loader,
+  NavLink,
+  Text,
+  TextInput,
+  useComputedColorScheme,
+  useMantineColorScheme,
+} from '@mantine/core';
+import { useDisclosure } from '@mantine/hooks';
+import {
+  IconBook2,
+  IconCertificate,
+  IconCirclePlus,
+  IconMoon,
+  IconSearch,
+  IconServer2,
+  IconSun,
+  IconSunrise,
+} from '@tabler/icons-react';
+import { useQuery } from '@tanstack/react-query';
+import { Link, Navigate, Outlet, useLocation, useNavigate } from 'react-router';
+import { api, ProblemError, take } from '../api/client';
+import { useLive } from '../api/live';
+import { Failure } from './Bits';
+
+const places = [
+  { to: '/', label: 'Today', Icon: IconSunrise },
+  { to: '/certificates', label: 'Certificates', Icon: IconCertificate },
+  { to: '/new', label: 'New certificate', Icon: IconCirclePlus },
+  { to: '/hosts', label: 'Hosts and services', Icon: IconServer2 },
+  { to: '/journal', label: 'Journal', Icon: IconBook2 },
+];
+
+export function Shell() {
+  const session = useQuery({
+    queryKey: ['session'],
+    queryFn: () => take(api.GET('/api/v1/session')),
+    staleTime: 60_000,
+  });
+  if (session.error instanceof ProblemError && session.error.code === 'not-signed-in')
+    return <Navigate to="/sign-in" replace />;
+  if (session.error) return <Failure error={session.error} />;
+  if (!session.data) return <Loader aria-label="Loading" m="xl" />;
+  return <Frame person={session.data.name} />;
+}
+
+function Frame({ person }: { person: string }) {
+  const [opened, { toggle, close }] = useDisclosure();
+  const { setColorScheme } = useMantineColorScheme();
+  const scheme = useComputedColorScheme('light');
+  const { pathname } = useLocation();
+  const live = useLive();
+  const other = scheme === 'dark' ? 'light' : 'dark';
+  return (
+    <AppShell
+      header={{ height: 52 }}
+      navbar={{ width: 210, breakpoint: 'sm', collapsed: { mobile: !opened } }}
+      padding="md"
+    >
+      <AppShell.Header bg="var(--beacon-paper)">
+        <Group h="100%" px="md" justify="space-between" wrap="nowrap">
+          <Group gap="xs" wrap="nowrap">
+            <Burger opened={opened} onClick={toggle} hiddenFrom="sm" size="sm" aria-label="Menu" />
+            <img src="/icon.svg" width={24} height={24} alt="" />
+            <Text component="h1" fw={650} fz="lg" className="nowrap">
+              Orderly Beacon
+            </Text>
+          </Group>
+          <Search />
+          <Group gap="sm" wrap="nowrap">
+            <Text size="xs" c="dimmed" className="nowrap" data-testid="live" role="status">
+              {live ? '● live' : '○ not connected'}
+            </Text>
+            <ActionIcon
+              variant="default"
+              aria-label={`Use the ${other} theme`}
+              onClick={() => {
+                setColorScheme(other);
+              }}
+            >
+              {scheme === 'dark' ? <IconSun size={16} /> : <IconMoon size={16} />}
+            </ActionIcon>
+            <SignOut person={person} />
+          </Group>
+        </Group>
+      </AppShell.Header>
+      <AppShell.Navbar p="xs" bg="var(--beacon-paper)" aria-label="Pages">
+        {places.map(({ to, label, Icon }) => (
+          <NavLink
+            key={to}
+            component={Link}
+            to={to}
+            label={label}
+            onClick={close}
+            active={to === '/' ? pathname === '/' : pathname.startsWith(to)}
+            aria-current={pathname === to ? 'page' : undefined}
+            leftSection={<Icon size={17} aria-hidden />}
+            color="ink"
+            variant="light"
+            styles={{ label: { fontSize: '0.875rem', color: 'var(--mantine-color-text)' } }}
+          />
+        ))}
+      </AppShell.Navbar>
+      <AppShell.Main>
+        <Outlet />
+      </AppShell.Main>
+    </AppShell>
+  );
+}
+
+function SignOut({ person }: { person: string }) {
+  return (
+    <Button
+      size="compact-sm"
+      variant="default"
+      onClick={() => {
+        void api.DELETE('/api/v1/session').finally(() => {
+          location.assign('/sign-in');
+        });
+      }}
+    >
+      Sign out {person}
+    </Button>
+  );
+}
+
+/** One field for names, serials, thumbprints, hosts and numbers of requests; a slash reaches it. */
+function Search() {
+  const [text, setText] = useState('');
+  const field = useRef<HTMLInputElement>(null);
+  const go = useNavigate();
+  useEffect(() => {
+    const onKey = (e: KeyboardEvent) => {
+      const target = e.target as HTMLElement;
+      if (e.key !== '/' || ['INPUT', 'TEXTAREA', 'SELECT'].includes(target.tagName)) return;
+      e.preventDefault();
+      field.current?.focus();
+    };
+    document.addEventListener('keydown', onKey);
+    return () => {
+      document.removeEventListener('keydown', onKey);
+    };
+  }, []);
+  return (
+    <form
+      role="search"
+      onSubmit={(e) => {
+        e.preventDefault();
+        const t = text.trim();
+        if (/^#?\d{1,9}$/.test(t)) void go(`/requests/${t.replace('#', '')}`);
+        else if (t) void go(`/certificates?search=${encodeURIComponent(t)}`);
+      }}
+    >
+      <TextInput
+        ref={field}
+        w={330}
+        size="xs"
+        value={text}
+        onChange={(e) => {
+          setText(e.currentTarget.value);
+        }}
+        aria-label="Search names, serials, thumbprints and request numbers"
+        placeholder="Name, serial, thumbprint or request  ( / )"
+        leftSection={<IconSearch size={14} aria-hidden />}
+      />
+    </form>
+  );
+}

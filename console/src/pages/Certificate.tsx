@@ -1,0 +1,265 @@
+import { useState } from 'react';
+import { Button, Group, Loader, Modal, Select, SimpleGrid, Stack, Text, Title } from '@mantine/core';
+import { useDisclosure } from '@mantine/hooks';
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import { Link, useParams } from 'react-router';
+import { api, take, type CertificateDetail } from '../api/client';
+import { CommandLine, Facts, Failure } from '../components/Bits';
+import { LifeRing } from '../components/LifeRing';
+import { Looks } from '../components/Looks';
+import { OrderProgress } from '../components/OrderProgress';
+import { State } from '../components/State';
+import { useNow } from '../components/useNow';
+import { shortHost, when } from '../words';
+
+export function Certificate() {
+  const name = useParams().name ?? '';
+  const now = useNow();
+  const { data, error } = useQuery({
+    queryKey: ['certificate', name],
+    queryFn: () => take(api.GET('/api/v1/certificates/{name}', { params: { path: { name } } })),
+  });
+  if (error) return <Failure error={error} />;
+  if (!data) return <Loader aria-label="Loading" />;
+  const c = data.certificate;
+  const open = data.orders.find((o) => o.state === 'queued' || o.state === 'taken');
+  return (
+    <Stack gap="md">
+      <Group justify="space-between">
+        <Group gap="md" align="center">
+          {c.notBefore && c.notAfter && (
+            <LifeRing
+              notBefore={c.notBefore}
+              notAfter={c.notAfter}
+              planned={c.planned}
+              severity={c.severity}
+              now={now}
+              size={34}
+            />
+          )}
+          <div>
+            <Title order={2} fz={22}>
+              {c.name}
+            </Title>
+            <State severity={c.severity} word={c.state} />
+          </div>
+        </Group>
+        <Actions detail={data} />
+      </Group>
+      {c.lastError && (
+        <div className="sheet" role="status">
+          <State severity="failed" word="The last try failed." /> {c.lastError}{' '}
+          <span className="dim">{c.retryAt ? `Next try ${when(c.retryAt, now)}.` : ''}</span>
+        </div>
+      )}
+      {open && <OrderProgress id={open.id} />}
+      <SimpleGrid cols={{ base: 1, md: 2 }} spacing="md">
+        <section className="sheet">
+          <Title order={3} fz="md">
+            What it says
+          </Title>
+          <Facts
+            rows={[
+              ['Names', c.names.join(', ')],
+              ['Host', c.host ? <Link to={`/hosts/${c.host}`}>{c.host}</Link> : 'none: issued for a CSR'],
+              ['Ends', when(c.notAfter, now)],
+              [
+                'Renewal',
+                c.planned
+                  ? `${when(c.planned, now)}, by itself${c.policy.newKey ? ', with a new key' : ''}`
+                  : 'nothing renews it',
+              ],
+              ['Subject', data.text?.subject],
+              ['Issuer', data.text?.issuer],
+              ['Key', c.key],
+              ['Usage', [...(data.text?.keyUsage ?? []), ...(data.text?.extendedKeyUsage ?? [])].join(', ')],
+              ['Serial', <span className="mono">{c.serial}</span>],
+              ['SHA-256', <span className="mono">{data.text?.thumbprint}</span>],
+              ['Chain', data.chainSteps.map((s) => <div key={s}>{s}</div>)],
+            ]}
+          />
+        </section>
+        <Stack gap="md">
+          <section className="sheet">
+            <Title order={3} fz="md">
+              Bound to
+            </Title>
+            {c.bindings.length === 0 ? (
+              <Text size="sm">
+                {c.host
+                  ? 'No service serves it yet. Bind it on the page of its host.'
+                  : 'It was handed out; no host of ours serves it.'}
+              </Text>
+            ) : (
+              <table className="rows">
+                <tbody>
+                  {c.bindings.map((b) => (
+                    <tr key={`${b.host}/${b.service}`}>
+                      <td className="name">
+                        {shortHost(b.host)}/{b.service}
+                      </td>
+                      <td>
+                        <State
+                          severity={
+                            b.state === 'serving' ? 'fine' : b.state === 'planned' ? 'soon' : 'failed'
+                          }
+                          word={b.state}
+                        />
+                        {b.message && <div className="dim">{b.message}</div>}
+                      </td>
+                      <td className="dim nowrap">seen {when(b.seenAt, now)}</td>
+                    </tr>
+                  ))}
+                </tbody>
+              </table>
+            )}
+          </section>
+          {data.looks.length > 0 && (
+            <section className="sheet">
+              <Title order={3} fz="md">
+                Last look
+              </Title>
+              <Looks looks={data.looks} now={now} />
+            </section>
+          )}
+          <section className="sheet scroll">
+            <Title order={3} fz="md">
+              Editions
+            </Title>
+            <table className="rows">
+              <thead>
+                <tr>
+                  <th scope="col">Serial</th>
+                  <th scope="col">State</th>
+                  <th scope="col">Ends</th>
+                </tr>
+              </thead>
+              <tbody>
+                {data.editions.slice(0, 8).map((e) => (
+                  <tr key={e.serial}>
+                    <td className="mono">{e.serial}</td>
+                    <td>
+                      {e.revokedAt ? (
+                        <State severity="now" word={`revoked (${e.revocationReason ?? ''})`} />
+                      ) : (
+                        e.state
+                      )}
+                    </td>
+                    <td className="nowrap">{when(e.notAfter, now)}</td>
+                  </tr>
+                ))}
+              </tbody>
+            </table>
+            {data.editions.length > 8 && (
+              <Text size="xs" c="dimmed">
+                and {data.editions.length - 8} older ones
+              </Text>
+            )}
+          </section>
+        </Stack>
+      </SimpleGrid>
+      <CommandLine command={`beacon cert show ${c.name}`} />
+    </Stack>
+  );
+}
+
+function Actions({ detail }: { detail: CertificateDetail }) {
+  const { name, host } = detail.certificate;
+  const cache = useQueryClient();
+  const [asking, ask] = useDisclosure();
+  const [reason, setReason] = useState<string | null>('unspecified');
+  const path = { params: { path: { name } } };
+  const again = () => cache.invalidateQueries({ queryKey: ['certificate', name] });
+  const renew = useMutation({
+    mutationFn: () => take(api.POST('/api/v1/certificates/{name}/renew', path)),
+    onSuccess: again,
+  });
+  const revoke = useMutation({
+    mutationFn: () =>
+      take(
+        api.POST('/api/v1/certificates/{name}/revoke', {
+          ...path,
+          body: { reason: reason ?? 'unspecified', serial: null },
+        }),
+      ),
+    onSuccess: () => {
+      ask.close();
+      return again();
+    },
+  });
+  return (
+    <Stack gap={4} align="flex-end">
+      <Group gap="xs">
+        <Button
+          component="a"
+          href={`/api/v1/certificates/${encodeURIComponent(name)}/export?form=chain`}
+          variant="default"
+          size="xs"
+          download
+        >
+          Download chain
+        </Button>
+        {host && (
+          <Button
+            size="xs"
+            loading={renew.isPending}
+            onClick={() => {
+              renew.mutate();
+            }}
+          >
+            Renew now
+          </Button>
+        )}
+        <Button size="xs" variant="default" onClick={ask.open}>
+          Revoke …
+        </Button>
+      </Group>
+      {renew.error && <Failure error={renew.error} />}
+      <Modal
+        opened={asking}
+        onClose={ask.close}
+        title="Revoke the current edition"
+        centered
+        closeButtonProps={{ 'aria-label': 'Close' }}
+      >
+        <Stack>
+          <Text size="sm">
+            Clients that check revocation refuse it from the next CRL on, which is published at once. This
+            cannot be taken back.
+            {detail.certificate.policy.automatic ? ' Its successor is made and put in place by itself.' : ''}
+          </Text>
+          <Select
+            label="Reason"
+            allowDeselect={false}
+            value={reason}
+            onChange={setReason}
+            data={[
+              'unspecified',
+              'key-compromise',
+              'affiliation-changed',
+              'superseded',
+              'cessation-of-operation',
+              'privilege-withdrawn',
+            ]}
+          />
+          {revoke.error && <Failure error={revoke.error} />}
+          <Group justify="flex-end">
+            <Button variant="default" onClick={ask.close}>
+              Keep it
+            </Button>
+            <Button
+              color="signal.7"
+              c="white"
+              loading={revoke.isPending}
+              onClick={() => {
+                revoke.mutate();
+              }}
+            >
+              Revoke
+            </Button>
+          </Group>
+        </Stack>
+      </Modal>
+    </Stack>
+  );
+}

@@ -1,0 +1,90 @@
+import { Group, Loader, Stack, Title } from '@mantine/core';
+import { useQuery } from '@tanstack/react-query';
+import { Link, useParams } from 'react-router';
+import { api, take } from '../api/client';
+import { CommandLine, Facts, Failure } from '../components/Bits';
+import { Looks } from '../components/Looks';
+import { useNow } from '../components/useNow';
+import { shortHost, when } from '../words';
+import { HostState, ServiceTable } from './Hosts';
+
+export function Host() {
+  const name = useParams().name ?? '';
+  const now = useNow();
+  const { data, error } = useQuery({
+    queryKey: ['host', name],
+    queryFn: () => take(api.GET('/api/v1/hosts/{name}', { params: { path: { name } } })),
+  });
+  if (error) return <Failure error={error} />;
+  if (!data) return <Loader aria-label="Loading" />;
+  const h = data.host;
+  return (
+    <Stack gap="md">
+      <Group gap="md" align="baseline">
+        <Title order={2} fz={22}>
+          {h.name}
+        </Title>
+        <HostState host={h} />
+      </Group>
+      <section className="sheet">
+        <Facts
+          rows={[
+            ['Last seen', when(h.lastSeen, now)],
+            ['Agent', h.agentVersion],
+            [
+              'Its certificate',
+              h.agentCertificateEnds ? `until ${when(h.agentCertificateEnds, now)}, renewed by itself` : null,
+            ],
+            ['Addresses', h.addresses.join(', ')],
+            ['Problem', h.problem ? `${h.problem.message} ${h.problem.cure}` : null],
+          ]}
+        />
+      </section>
+      <section className="sheet scroll">
+        <Title order={3} fz="md">
+          Services
+        </Title>
+        <ServiceTable services={data.services} now={now} />
+      </section>
+      <section className="sheet scroll">
+        <Title order={3} fz="md">
+          Last looks
+        </Title>
+        <Looks looks={data.services.flatMap((s) => (s.look ? [s.look] : []))} now={now} />
+      </section>
+      <section className="sheet scroll">
+        <Title order={3} fz="md">
+          Store
+        </Title>
+        <table className="rows">
+          <thead>
+            <tr>
+              <th scope="col">Certificate</th>
+              <th scope="col">Serial</th>
+              <th scope="col">Ends</th>
+              <th scope="col">Use</th>
+            </tr>
+          </thead>
+          <tbody>
+            {data.entries.map((e) => (
+              <tr key={e.serial}>
+                <td>
+                  <Link to={`/certificates/${encodeURIComponent(e.certificate)}`}>{e.certificate}</Link>
+                </td>
+                <td className="mono">{e.serial}</td>
+                <td className="nowrap">{when(e.notAfter, now)}</td>
+                <td>{e.live ? 'in use' : 'kept'}</td>
+              </tr>
+            ))}
+            {data.entries.length === 0 && (
+              <tr>
+                <td colSpan={4}>Its store is empty. Request a certificate for it.</td>
+              </tr>
+            )}
+          </tbody>
+        </table>
+      </section>
+      <CommandLine command={`beacon host show ${shortHost(h.name)}`} />
+    </Stack>
+  );
+}

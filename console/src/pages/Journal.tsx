@@ -1,0 +1,93 @@
+import { useState } from 'react';
+import { Button, Group, Loader, Stack, Text, TextInput, Title } from '@mantine/core';
+import { useDebouncedValue } from '@mantine/hooks';
+import { keepPreviousData, useInfiniteQuery } from '@tanstack/react-query';
+import { api, take } from '../api/client';
+import { CommandLine, Failure } from '../components/Bits';
+import { clock, day } from '../words';
+
+export function Journal() {
+  const [search, setSearch] = useState('');
+  const [asked] = useDebouncedValue(search, 200);
+  const { data, error, hasNextPage, fetchNextPage, isFetchingNextPage } = useInfiniteQuery({
+    queryKey: ['journal', asked],
+    queryFn: ({ pageParam }) =>
+      take(
+        api.GET('/api/v1/journal', {
+          params: { query: { search: asked, take: 100, ...(pageParam ? { before: pageParam } : {}) } },
+        }),
+      ),
+    initialPageParam: 0,
+    getNextPageParam: (last) => (last.next ? Number(last.next) : undefined),
+    placeholderData: keepPreviousData,
+    refetchInterval: 10_000,
+  });
+  if (error) return <Failure error={error} />;
+  if (!data) return <Loader aria-label="Loading" />;
+  const rows = data.pages.flatMap((p) => p.items);
+  return (
+    <Stack gap="md">
+      <Group justify="space-between">
+        <Group gap="sm" align="baseline">
+          <Title order={2} fz={22}>
+            Journal
+          </Title>
+          <Text size="sm" c="dimmed">
+            each entry carries the hash of the one before
+          </Text>
+        </Group>
+        <TextInput
+          size="xs"
+          w={260}
+          aria-label="Find entries"
+          placeholder="Who, what, which or why"
+          value={search}
+          onChange={(e) => {
+            setSearch(e.currentTarget.value);
+          }}
+        />
+      </Group>
+      <div className="sheet scroll">
+        <table className="rows" aria-label="Journal">
+          <thead>
+            <tr>
+              <th scope="col">No.</th>
+              <th scope="col">At (UTC)</th>
+              <th scope="col">Who</th>
+              <th scope="col">Did</th>
+              <th scope="col">To</th>
+              <th scope="col">Detail</th>
+            </tr>
+          </thead>
+          <tbody>
+            {rows.map((e) => (
+              <tr key={e.sequence}>
+                <td>{e.sequence}</td>
+                <td className="nowrap">
+                  {day(e.at)} {clock(e.at)}
+                </td>
+                <td className="nowrap">{e.actor}</td>
+                <td className="nowrap">{e.action}</td>
+                <td className="nowrap">{e.subject}</td>
+                <td>{e.detail}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+        {rows.length === 0 && <Text size="sm">Nothing matches.</Text>}
+        {hasNextPage && (
+          <Button
+            variant="default"
+            size="xs"
+            mt="sm"
+            loading={isFetchingNextPage}
+            onClick={() => void fetchNextPage()}
+          >
+            Older entries
+          </Button>
+        )}
+      </div>
+      <CommandLine command="beacon journal verify" />
+    </Stack>
+  );
+}

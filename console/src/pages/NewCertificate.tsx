@@ -1,0 +1,336 @@
+import { useState } from 'react';
+import {
+  ActionIcon,
+  Button,
+  Checkbox,
+  Group,
+  Loader,
+  Select,
+  SimpleGrid,
+  Stack,
+  Text,
+  TextInput,
+  Title,
+} from '@mantine/core';
+import { useDebouncedValue } from '@mantine/hooks';
+import { IconX } from '@tabler/icons-react';
+import { keepPreviousData, useMutation, useQuery } from '@tanstack/react-query';
+import { useNavigate, useSearchParams } from 'react-router';
+import { api, take, type HostDetail, type NewRequest, type RequestPreview } from '../api/client';
+import { CommandLine, Facts, Failure } from '../components/Bits';
+import { State, VerdictState } from '../components/State';
+import { useNow } from '../components/useNow';
+import { shortHost, when } from '../words';
+
+const wishOf = (
+  host: string,
+  names: string[],
+  bindTo: string[],
+  profile: string,
+  key: string | null,
+  label: string,
+): NewRequest => ({
+  host,
+  profile,
+  names: names.map((n) => n.trim()).filter((n) => n),
+  subject: null,
+  certificate: label.trim() || null,
+  key,
+  life: null,
+  csr: null,
+  bindTo,
+  port: null,
+  renewAfter: null,
+  note: null,
+});
+
+export function NewCertificate() {
+  const [params] = useSearchParams();
+  const hosts = useQuery({ queryKey: ['hosts'], queryFn: () => take(api.GET('/api/v1/hosts')) });
+  const profiles = useQuery({
+    queryKey: ['profiles'],
+    queryFn: () => take(api.GET('/api/v1/profiles')),
+    staleTime: 600_000,
+  });
+  const [host, setHost] = useState(params.get('host') ?? '');
+  const detail = useQuery({
+    queryKey: ['host', host],
+    queryFn: () => take(api.GET('/api/v1/hosts/{name}', { params: { path: { name: host } } })),
+    enabled: host !== '',
+  });
+  if (hosts.error) return <Failure error={hosts.error} />;
+  if (!hosts.data || !profiles.data) return <Loader aria-label="Loading" />;
+  const joined = hosts.data.filter((h) => h.state === 'joined');
+  return (
+    <Stack gap="md">
+      <Title order={2} fz={22}>
+        New certificate
+      </Title>
+      {joined.length === 0 ? (
+        <div className="sheet">
+          <Text size="sm">Keys are made on the host that uses them, so a host has to join first.</Text>
+          <CommandLine command="beacon host invite NAME" />
+        </div>
+      ) : (
+        <Select
+          label="Host"
+          description="It makes the key, and keeps it"
+          w={330}
+          placeholder="Choose a host"
+          data={joined.map((h) => ({ value: h.name, label: h.online ? h.name : `${h.name} (away)` }))}
+          value={host || null}
+          allowDeselect={false}
+          onChange={(v) => {
+            setHost(v ?? '');
+          }}
+        />
+      )}
+      {host && detail.data && (
+        <Wish
+          key={host}
+          host={detail.data}
+          first={params.get('service') ?? ''}
+          profiles={profiles.data
+            .filter((p) => p.forPeople)
+            .map((p) => ({ value: p.id, label: `${p.title} · ${p.life}`, keys: p.keys }))}
+        />
+      )}
+      {detail.error && <Failure error={detail.error} />}
+    </Stack>
+  );
+}
+
+interface ProfileChoice {
+  value: string;
+  label: string;
+  keys: string[];
+}
+
+function Wish({ host, first, profiles }: { host: HostDetail; first: string; profiles: ProfileChoice[] }) {
+  const now = useNow();
+  const go = useNavigate();
+  const [names, setNames] = useState<string[]>(() => {
+    const site = host.services.find((s) => s.name === first);
+    return site ? [...site.names, ''] : [''];
+  });
+  const [bindTo, setBindTo] = useState<string[]>(first ? [first] : []);
+  const [profile, setProfile] = useState('server');
+  const [key, setKey] = useState<string | null>(null);
+  const [label, setLabel] = useState('');
+  const wish = wishOf(host.host.name, names, bindTo, profile, key, label);
+  const [asked] = useDebouncedValue(JSON.stringify(wish), 250);
+  const any = (wish.names ?? []).length > 0;
+  const preview = useQuery({
+    queryKey: ['preview', asked],
+    queryFn: () => take(api.POST('/api/v1/requests/preview', { body: JSON.parse(asked) as NewRequest })),
+    enabled: any && (JSON.parse(asked) as NewRequest).names?.length !== 0,
+    placeholderData: keepPreviousData,
+  });
+  const submit = useMutation({
+    mutationFn: () =>
+      take(api.POST('/api/v1/requests', { body: wish, headers: { 'Idempotency-Key': crypto.randomUUID() } })),
+    onSuccess: (r) => go(`/requests/${r.number}`),
+  });
+  const verdictOf = (text: string) =>
+    preview.data?.verdicts.find((v) => v.name === text.trim().toLowerCase() || v.name === text.trim());
+  const command = [
+    'beacon request new --host',
+    shortHost(host.host.name),
+    ...(wish.names ?? []).map((n) => `--name ${n}`),
+    ...bindTo.map((b) => `--bind-to ${b}`),
+    profile === 'server' ? '' : `--profile ${profile}`,
+    '--preview',
+  ]
+    .filter((p) => p)
+    .join(' ');
+  const setName = (i: number, value: string) => {
+    const next = names.map((n, j) => (j === i ? value : n));
+    // There is always one empty line to go on with.
+    if (next.at(-1)?.trim()) next.push('');
+    setNames(next);
+  };
+  return (
+    <form
+      onSubmit={(e) => {
+        e.preventDefault();
+        submit.mutate();
+      }}
+    >
+      <SimpleGrid cols={{ base: 1, md: 2 }} spacing="md">
+        <Stack gap="md">
+          <section className="sheet" aria-label="Names">
+            <Title order={3} fz="md">
+              Names that clients connect to
+            </Title>
+            <Stack gap={6}>
+              {names.map((n, i) => {
+                const v = n.trim() ? verdictOf(n) : undefined;
+                return (
+                  <div key={i}>
+                    <Group gap="xs" wrap="nowrap">
+                      <TextInput
+                        size="xs"
+                        flex={1}
+                        aria-label={`Name ${i + 1}`}
+                        placeholder={i === 0 ? 'booking.thistledown.example' : 'one more name'}
+                        value={n}
+                        spellCheck={false}
+                        onChange={(e) => {
+                          setName(i, e.currentTarget.value);
+                        }}
+                      />
+                      <div style={{ width: 128 }}>{v && <VerdictState verdict={v.verdict} />}</div>
+                      <ActionIcon
+                        variant="subtle"
+                        size="sm"
+                        aria-label={`Remove name ${i + 1}`}
+                        disabled={names.length === 1 || !n}
+                        onClick={() => {
+                          setNames(names.filter((_, j) => j !== i));
+                        }}
+                      >
+                        <IconX size={14} />
+                      </ActionIcon>
+                    </Group>
+                    {v && (
+                      <Text size="xs" c="dimmed">
+                        {v.evidence} {v.cure}
+                      </Text>
+                    )}
+                  </div>
+                );
+              })}
+            </Stack>
+          </section>
+          <section className="sheet">
+            <Title order={3} fz="md">
+              Put it into
+            </Title>
+            <Checkbox.Group value={bindTo} onChange={setBindTo} aria-label="Services to bind">
+              <Stack gap={6}>
+                {host.services.map((s) => (
+                  <Checkbox
+                    key={s.name}
+                    size="xs"
+                    value={s.name}
+                    label={
+                      <>
+                        {s.name}{' '}
+                        <span className="dim">
+                          {s.binding && s.binding.certificate !== label
+                            ? `has ${s.binding.certificate} now`
+                            : s.state}
+                        </span>
+                      </>
+                    }
+                  />
+                ))}
+                {host.services.length === 0 && (
+                  <Text size="sm">
+                    Its agent has found no service yet; the certificate goes into the store.
+                  </Text>
+                )}
+              </Stack>
+            </Checkbox.Group>
+          </section>
+          <section className="sheet">
+            <Group grow>
+              <Select
+                size="xs"
+                label="Profile"
+                data={profiles}
+                value={profile}
+                allowDeselect={false}
+                onChange={(v) => {
+                  setProfile(v ?? 'server');
+                  setKey(null);
+                }}
+              />
+              <Select
+                size="xs"
+                label="Key"
+                placeholder="ec-p256"
+                clearable
+                data={profiles.find((p) => p.value === profile)?.keys ?? []}
+                value={key}
+                onChange={setKey}
+              />
+              <TextInput
+                size="xs"
+                label="Its name here"
+                placeholder={wish.names?.[0] ?? 'the first name'}
+                value={label}
+                onChange={(e) => {
+                  setLabel(e.currentTarget.value);
+                }}
+              />
+            </Group>
+          </section>
+        </Stack>
+        <section className="sheet" aria-label="Preview" aria-live="polite">
+          <Title order={3} fz="md">
+            The certificate as it will be
+          </Title>
+          {!any ? (
+            <Text size="sm">
+              Enter a name: what will be decided about it, and the certificate, appear here. Nothing is
+              submitted before you say so.
+            </Text>
+          ) : preview.error ? (
+            <Failure error={preview.error} />
+          ) : (
+            preview.data && <Preview data={preview.data} now={now} />
+          )}
+          {submit.error && <Failure error={submit.error} />}
+          <Group justify="flex-end" mt="md">
+            <Button
+              type="submit"
+              disabled={!any || !preview.data || preview.data.overall === 'refused'}
+              loading={submit.isPending}
+            >
+              {preview.data?.overall === 'needs-approval' ? 'Submit for approval' : 'Submit'}
+            </Button>
+          </Group>
+        </section>
+      </SimpleGrid>
+      <div style={{ marginTop: 12 }}>
+        <CommandLine command={command} />
+      </div>
+    </form>
+  );
+}
+
+function Preview({ data, now }: { data: RequestPreview; now: number }) {
+  const c = data.certificate;
+  return (
+    <>
+      <State
+        severity={data.overall === 'granted' ? 'fine' : data.overall === 'refused' ? 'failed' : 'soon'}
+        word={data.outcome}
+      />
+      {data.warnings.map((w) => (
+        <div key={w}>
+          <State severity="soon" word="" /> {w}
+        </div>
+      ))}
+      {c && (
+        <Facts
+          rows={[
+            ['Names', c.names.map((n) => <div key={n}>{n}</div>)],
+            ['Subject', c.subject],
+            ['Issuer', c.issuer],
+            ['From', when(c.notBefore, now)],
+            ['Until', when(c.notAfter, now)],
+            [
+              'Renewal',
+              data.plannedRenewal ? `${when(data.plannedRenewal, now)}, by itself, with a new key` : null,
+            ],
+            ['Key', `${c.key}, made on the host`],
+            ['Usage', [...c.keyUsage, ...c.extendedKeyUsage].join(', ')],
+            ['Revocation list', c.crl.join(', ')],
+          ]}
+        />
+      )}
+    </>
+  );
+}

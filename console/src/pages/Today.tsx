@@ -1,0 +1,96 @@
+import { Button, Group, Loader, Stack, Text, Title } from '@mantine/core';
+import { useQuery } from '@tanstack/react-query';
+import { Link } from 'react-router';
+import { api, take, type Concern } from '../api/client';
+import { CommandLine, Failure } from '../components/Bits';
+import { Lookahead } from '../components/Lookahead';
+import { State } from '../components/State';
+import { useNow } from '../components/useNow';
+import { when } from '../words';
+import classes from './Today.module.css';
+
+export function Today() {
+  const now = useNow();
+  const { data, error } = useQuery({
+    queryKey: ['today'],
+    queryFn: () => take(api.GET('/api/v1/today')),
+    refetchInterval: 30_000,
+  });
+  if (error) return <Failure error={error} />;
+  if (!data) return <Loader aria-label="Loading" />;
+  const { counts, concerns } = data;
+  const next = data.lookahead.items
+    .filter((i) => i.planned && Date.parse(i.planned) > now)
+    .sort((a, b) => Date.parse(a.planned ?? '') - Date.parse(b.planned ?? ''))[0];
+  return (
+    <Stack gap="md">
+      <Group justify="space-between" align="baseline">
+        <Title order={2} fz={22}>
+          {concerns.length === 0
+            ? 'Nothing needs a hand'
+            : concerns.length === 1
+              ? 'One thing needs a hand'
+              : `${concerns.length} things need a hand`}
+        </Title>
+        <Text size="sm" c="dimmed">
+          {counts.services} services on {counts.hosts} hosts
+          {counts.hostsAway > 0 ? `, ${counts.hostsAway} away` : ''} · {counts.certificates} certificates
+          {next ? ` · next renewal: ${next.name}, ${when(next.planned, now)}` : ''}
+        </Text>
+      </Group>
+      {counts.hosts === 0 ? (
+        <div className="sheet">
+          <Text>No host has joined yet. Invite one, then start its agent with the code:</Text>
+          <CommandLine command="beacon host invite NAME" />
+        </div>
+      ) : (
+        concerns.length > 0 && (
+          <ul className={classes.list} aria-label="What needs a hand">
+            {concerns.map((c) => (
+              <ConcernRow key={`${c.kind} ${c.about}`} concern={c} />
+            ))}
+          </ul>
+        )
+      )}
+      <section className="sheet">
+        <Group justify="space-between" align="baseline" mb={6}>
+          <Title order={3} fz="md">
+            Lookahead
+          </Title>
+          <Text size="xs" c="dimmed">
+            bar: life · shaded: renewal window · stroke: planned renewal · broken bar: nothing renews it
+          </Text>
+        </Group>
+        <Lookahead data={data.lookahead} now={now} />
+      </section>
+      <CommandLine command="beacon status" />
+    </Stack>
+  );
+}
+
+function ConcernRow({ concern: c }: { concern: Concern }) {
+  return (
+    <li className={classes.row}>
+      <div className={classes.mark}>
+        <State severity={c.severity} />
+      </div>
+      <div className={classes.text}>
+        <span className="name">{c.about}</span> <span>{c.reason}</span> <span className="dim">{c.hurts}</span>
+        <div className={classes.cure}>{c.cure}</div>
+      </div>
+      {c.link && (
+        <Button
+          component={Link}
+          to={c.link}
+          size="compact-sm"
+          variant="filled"
+          color="signal.7"
+          c="white"
+          aria-label={`Mend ${c.about}`}
+        >
+          {c.link.startsWith('/new') ? 'Request' : 'Look'}
+        </Button>
+      )}
+    </li>
+  );
+}

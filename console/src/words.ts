@@ -1,0 +1,38 @@
+/** Dates and distances in words, the same everywhere. */
+
+const months = ['Jan', 'Feb', 'Mar', 'Apr', 'May', 'Jun', 'Jul', 'Aug', 'Sep', 'Oct', 'Nov', 'Dec'];
+
+export function day(iso: string): string {
+  const d = new Date(iso);
+  return `${d.getUTCDate()} ${months[d.getUTCMonth()] ?? ''} ${d.getUTCFullYear()}`;
+}
+
+export function clock(iso: string): string {
+  return new Date(iso).toISOString().slice(11, 19);
+}
+
+export function distance(ms: number): string {
+  const a = Math.abs(ms) / 1000;
+  const [n, unit] =
+    a >= 1.5 * 365 * 86400
+      ? [a / (365 * 86400), 'years']
+      : a >= 1.5 * 86400
+        ? [a / 86400, 'days']
+        : a >= 5400
+          ? [a / 3600, 'hours']
+          : a >= 90
+            ? [a / 60, 'minutes']
+            : [a, 'seconds'];
+  const text = `${Math.round(n)} ${unit}`;
+  return ms < 0 ? `${text} ago` : `in ${text}`;
+}
+
+/** An absolute date with the distance beside it: near ones with the time of day. */
+export function when(iso: string | null | undefined, now: number): string {
+  if (!iso) return '–';
+  const left = new Date(iso).getTime() - now;
+  const near = Math.abs(left) < 1.5 * 86_400_000;
+  return `${near ? `${day(iso).replace(/ \d+$/, '')} ${clock(iso).slice(0, 5)}` : day(iso)} · ${distance(left)}`;
+}
+
+export const shortHost = (name: string): string => name.split('.')[0] ?? name;

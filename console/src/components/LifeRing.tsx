@@ -1,24 +1,8 @@
-import type { Severity } from '../api/client';
+import { formOf, type Life } from './life';
 import classes from './LifeRing.module.css';
-
-interface Life {
-  notBefore: string;
-  notAfter: string;
-  planned: string | null;
-  severity?: Severity;
-  now: number;
-  size?: number;
-}
 
 const r = 8;
 const round = 2 * Math.PI * r;
-
-/** Which of the ring's forms a life has now. */
-export function formOf({ notAfter, planned, severity, now }: Life): 'whole' | 'due' | 'ended' | 'broken' {
-  if (now > Date.parse(notAfter)) return 'ended';
-  if (severity === 'failed') return 'broken';
-  return planned && now > Date.parse(planned) ? 'due' : 'whole';
-}
 
 /**
  * The life ring: fills as the life is used, clockwise from the top; a notch marks the planned renewal.

@@ -1,5 +1,4 @@
 import { useElementSize } from '@mantine/hooks';
-import { scaleSymlog } from 'd3-scale';
 import { Link } from 'react-router';
 import type { Lookahead as Data, LookaheadItem } from '../api/client';
 import { distance, shortHost, when } from '../words';
@@ -10,12 +9,11 @@ const dayMs = 86_400_000;
 const rowHeight = 26;
 const labelWidth = 250;
 const ticks: [number, string][] = [
-  [-365 * dayMs, '1 year ago'],
-  [-7 * dayMs, '1 week'],
-  [-dayMs, ''],
+  [-30 * dayMs, 'past'],
   [10 * minute, '10 min'],
+  [60 * minute, '1 h'],
   [6 * 60 * minute, '6 h'],
-  [dayMs, ''],
+  [dayMs, '1 day'],
   [7 * dayMs, '1 week'],
   [30 * dayMs, '30 days'],
   [90 * dayMs, '90 days'],
@@ -31,11 +29,16 @@ export function Lookahead({ data, now }: { data: Data; now: number }) {
   const { ref, width } = useElementSize();
   const wide = Math.max(width, 640);
   const items = data.items.slice(0, 40);
-  const x = scaleSymlog()
-    .constant(20 * minute)
-    .domain([-2 * 365 * dayMs, 25 * 365 * dayMs])
-    .range([labelWidth, wide - 14])
-    .clamp(true);
+  // The past gets a tenth of the width: what is ahead matters.
+  const nowAt = labelWidth + (wide - labelWidth) / 10;
+  const x = (t: number) =>
+    t >= 0
+      ? nowAt +
+        (wide - 30 - nowAt) *
+          Math.min(1, Math.log1p(t / (5 * minute)) / Math.log1p((22 * 365 * dayMs) / (5 * minute)))
+      : nowAt -
+        (nowAt - labelWidth) *
+          Math.min(1, Math.log1p(-t / (5 * minute)) / Math.log1p((730 * dayMs) / (5 * minute)));
   const at = (iso: string) => x(Date.parse(iso) - now);
   const height = items.length * rowHeight + 34;
   return (
@@ -101,7 +104,7 @@ function Row({ item, at, now }: { item: LookaheadItem; at: (iso: string) => numb
       )}
       <line className={classes.end} x1={to} x2={to} y1={7} y2={19} />
       {item.severity !== 'fine' && (
-        <text className={classes.small} x={Math.min(to + 8, to + 8)} y={17}>
+        <text className={classes.small} x={to + 8} y={17}>
           {distance(Date.parse(item.notAfter) - now)}
         </text>
       )}

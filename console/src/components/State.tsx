@@ -23,7 +23,7 @@ const shapes: Record<Severity, React.ReactNode> = {
 /** A state: its shape, and its word beside it. */
 export function State({ severity, word }: { severity: Severity; word?: string }) {
   return (
-    <span className="state" data-severity={severity}>
+    <span className="state" data-severity={severity} data-long={(word ?? '').length > 30}>
       <svg width="14" height="14" viewBox="0 0 14 14" aria-hidden>
         {shapes[severity]}
       </svg>

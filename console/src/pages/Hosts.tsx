@@ -20,7 +20,8 @@ export function Hosts() {
   const [search, setSearch] = useState('');
   const hosts = useQuery({ queryKey: ['hosts'], queryFn: () => take(api.GET('/api/v1/hosts')) });
   const services = useQuery({ queryKey: ['services'], queryFn: () => take(api.GET('/api/v1/services')) });
-  if (hosts.error ?? services.error) return <Failure error={(hosts.error ?? services.error) as Error} />;
+  const error = hosts.error ?? services.error;
+  if (error) return <Failure error={error} />;
   if (!hosts.data || !services.data) return <Loader aria-label="Loading" />;
   const t = search.trim().toLowerCase();
   const fits = (h: HostInfo) =>
@@ -44,7 +45,7 @@ export function Hosts() {
               setSearch(e.currentTarget.value);
             }}
           />
-          <Invite />
+          <Invite now={now} />
         </Group>
       </Group>
       {hosts.data.length === 0 && (
@@ -133,7 +134,7 @@ export function ServiceTable({ services, now }: { services: ServiceInfo[]; now: 
   );
 }
 
-function Invite() {
+function Invite({ now }: { now: number }) {
   const [opened, { open, close }] = useDisclosure();
   const [name, setName] = useState('');
   const cache = useQueryClient();
@@ -174,7 +175,7 @@ function Invite() {
             {invite.data && (
               <div>
                 <Text size="sm">
-                  The code is good once, until {when(invite.data.until, Date.now())}. It is shown only now:
+                  The code is good once, until {when(invite.data.until, now)}. It is shown only now:
                 </Text>
                 <Text className="mono" my="xs">
                   {invite.data.code}

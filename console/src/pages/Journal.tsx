@@ -55,8 +55,7 @@ export function Journal() {
               <th scope="col">At (UTC)</th>
               <th scope="col">Who</th>
               <th scope="col">Did</th>
-              <th scope="col">To</th>
-              <th scope="col">Detail</th>
+              <th scope="col">What and why</th>
             </tr>
           </thead>
           <tbody>
@@ -68,8 +67,9 @@ export function Journal() {
                 </td>
                 <td className="nowrap">{e.actor}</td>
                 <td className="nowrap">{e.action}</td>
-                <td className="nowrap">{e.subject}</td>
-                <td>{e.detail}</td>
+                <td>
+                  <span className="name">{e.subject}</span> <span className="dim">{e.detail}</span>
+                </td>
               </tr>
             ))}
           </tbody>

@@ -1,5 +1,5 @@
 import { expect, test } from 'vitest';
-import { formOf } from './LifeRing';
+import { formOf } from './life';
 
 const life = {
   notBefore: '2026-01-01T00:00:00Z',

@@ -19,7 +19,8 @@ public static class Pkcs7
                 w.WriteInteger(1);
                 using (w.PushSetOf()) { }
                 using (w.PushSequence()) w.WriteObjectIdentifier(Oids.Data);
-                using (w.PushSetOf(Zero))
+                // Not sorted as DER would have it: readers everywhere expect the leaf first, and RFC 5652 allows BER here.
+                using (w.PushSequence(Zero))
                     foreach (var c in certificates) w.WriteEncodedValue(c.Span);
                 using (w.PushSetOf()) { }
             }

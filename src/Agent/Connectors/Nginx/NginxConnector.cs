@@ -10,6 +10,8 @@ namespace OrderlyBeacon.Agent.Connectors.Nginx;
 internal sealed partial class NginxConnector(ConnectorSettings settings) : IConnector
 {
     private const int SigHup = 1;
+    private const int SigKill = 9;
+    private const int SigTerm = 15;
     private static readonly TimeSpan TestPatience = TimeSpan.FromSeconds(30);
 
     private string Prefix => settings.Prefix ?? Path.GetDirectoryName(settings.Config)!;
@@ -65,10 +67,36 @@ internal sealed partial class NginxConnector(ConnectorSettings settings) : IConn
     public void Start()
     {
         var daemon = Load().Top.FirstOrDefault(p => p.Directive.Name == "daemon")?.Directive.Args.FirstOrDefault() != "off";
+        EndOrphans();
         var start = new ProcessStartInfo(settings.Binary, ["-p", Prefix, "-c", settings.Config]);
         using var p = Process.Start(start) ?? throw new BeaconProblem(ProblemCode.ServerDied, "nginx cannot be started.", "Start it by hand.");
         if (daemon && p.WaitForExit(TestPatience) && p.ExitCode != 0) throw new BeaconProblem(ProblemCode.ServerDied, $"nginx does not start (it ended with {p.ExitCode}).", "Look into its error log and start it by hand.");
         for (var i = 0; i < 50 && Pid() is null; i++) Thread.Sleep(100);
+    }
+
+    /// <summary>Workers whose master was killed live on and hold its ports: a new master could not start beside them.</summary>
+    private void EndOrphans()
+    {
+        if (PidInFile() is not { } master) return;
+        foreach (var signal in new[] { SigTerm, SigKill })
+        {
+            var orphans = Directory.EnumerateDirectories("/proc").Select(d => int.TryParse(Path.GetFileName(d), out var pid) ? pid : 0).Where(pid => pid > 0 && IsWorkerOf(pid, master)).ToList();
+            if (orphans.Count == 0) return;
+            foreach (var pid in orphans) _ = Kill(pid, signal);
+            Thread.Sleep(500);
+        }
+    }
+
+    private static bool IsWorkerOf(int pid, int master)
+    {
+        try
+        {
+            // proc(5): after the name in parentheses come state, parent, process group, session.
+            var stat = File.ReadAllText($"/proc/{pid}/stat");
+            var fields = stat[(stat.LastIndexOf(')') + 2)..].Split(' ');
+            return pid != master && stat.Contains("(nginx)", StringComparison.Ordinal) && fields[0] != "Z" && int.Parse(fields[1]) != master && (int.Parse(fields[2]) == master || int.Parse(fields[3]) == master);
+        }
+        catch (Exception e) when (e is IOException or UnauthorizedAccessException or FormatException or IndexOutOfRangeException) { return false; }
     }
 
     public string? LastComplaint(DateTimeOffset since)
@@ -89,14 +117,22 @@ internal sealed partial class NginxConnector(ConnectorSettings settings) : IConn
         catch (Exception e) when (e is IOException or BeaconProblem) { return null; }
     }
 
-    private int? Pid()
+    private int? PidInFile()
     {
         try
         {
             var path = Load().Top.FirstOrDefault(p => p.Directive.Name == "pid")?.Directive.Args.FirstOrDefault() ?? "/run/nginx.pid";
-            var text = File.ReadAllText(Path.Combine(Prefix, path)).Trim();
+            return int.TryParse(File.ReadAllText(Path.Combine(Prefix, path)).Trim(), out var pid) ? pid : null;
+        }
+        catch (Exception e) when (e is IOException or UnauthorizedAccessException or BeaconProblem) { return null; }
+    }
+
+    private int? Pid()
+    {
+        try
+        {
             // A pid file that was left behind may name a stranger by now.
-            return int.TryParse(text, out var pid) && File.Exists($"/proc/{pid}/comm") && File.ReadAllText($"/proc/{pid}/comm").Trim() == "nginx" && !File.ReadAllText($"/proc/{pid}/stat").Contains(") Z ", StringComparison.Ordinal) ? pid : null;
+            return PidInFile() is { } pid && File.Exists($"/proc/{pid}/comm") && File.ReadAllText($"/proc/{pid}/comm").Trim() == "nginx" && !File.ReadAllText($"/proc/{pid}/stat").Contains(") Z ", StringComparison.Ordinal) ? pid : null;
         }
         catch (Exception e) when (e is IOException or UnauthorizedAccessException or BeaconProblem) { return null; }
     }

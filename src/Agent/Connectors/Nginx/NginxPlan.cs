@@ -26,6 +26,8 @@ internal static class NginxPlan
             {
                 if (block.Certificates.Count > 1)
                     throw new BeaconProblem(ProblemCode.ConfigurationUnsupported, $"{site.Name} names {block.Certificates.Count} certificates in {Where(block.Certificates[0])}; it is not clear which to replace.", "Leave one ssl_certificate and one ssl_certificate_key in its server block.");
+                if (block.Certificates.Concat(block.Keys).FirstOrDefault(d => d.Directive.Args.Count != 1) is { } odd)
+                    throw new BeaconProblem(ProblemCode.ConfigurationUnsupported, $"{odd.Directive.Name} in {Where(odd)} does not name one file.", "Correct it first; nginx -t names the same place.");
                 old = (old.Certificate ?? block.Certificates.FirstOrDefault()?.Directive.Args.FirstOrDefault(), old.Key ?? block.Keys.FirstOrDefault()?.Directive.Args.FirstOrDefault());
                 Set(block, "ssl_certificate", block.Certificates.FirstOrDefault(), chainPath);
                 Set(block, "ssl_certificate_key", block.Keys.FirstOrDefault(), keyPath);
@@ -78,7 +80,10 @@ internal static class NginxPlan
             {
                 var lineStart = text.LastIndexOf('\n', Math.Max(0, anchor.Start - 1)) + 1;
                 var indent = string.IsNullOrWhiteSpace(text[lineStart..anchor.Start]) ? text[lineStart..anchor.Start] : null;
-                edits.Add(new(block.Place.File.Path, anchor.End, anchor.End, string.Concat(lines.Select(l => (indent is null ? " " : "\n" + indent) + l))));
+                // A comment behind the directive stays with it.
+                var lineEnd = text.IndexOf('\n', anchor.End) is var end && end < 0 ? text.Length : end;
+                var at = indent is not null && text[anchor.End..lineEnd].TrimStart() is "" or ['#', ..] ? lineEnd : anchor.End;
+                edits.Add(new(block.Place.File.Path, at, at, string.Concat(lines.Select(l => (indent is null ? " " : "\n" + indent) + l))));
             }
             else edits.Add(new(block.Place.File.Path, block.Place.Directive.BodyEnd, block.Place.Directive.BodyEnd, string.Concat(lines.Select(l => " " + l)) + " "));
         }

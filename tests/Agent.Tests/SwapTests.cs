@@ -1,0 +1,186 @@
+using System.Net;
+using System.Net.Sockets;
+using OrderlyBeacon.Agent.Store;
+using OrderlyBeacon.Contracts;
+using OrderlyBeacon.Core;
+using OrderlyBeacon.Core.Keys;
+using OrderlyBeacon.Core.Names;
+
+namespace OrderlyBeacon.Agent.Tests;
+
+public sealed class SwapTests
+{
+    private const string Plain = "server {\n    listen ADDR:8080;\n    server_name a.example;\n    root WWW;\n    location /big { limit_rate 200k; }\n}\n";
+    private const string Two = Plain + "server {\n    listen ADDR:8080;\n    server_name b.example;\n    root WWW;\n}\n";
+
+    [Fact]
+    public async Task A_plain_site_is_bound_renewed_and_put_back()
+    {
+        using var n = new RealNginx(Plain).Start();
+        var before = File.ReadAllText(n.SitePath);
+        var first = n.Issue("a.example", "a.example");
+        var plan = n.Swap.Describe(n.Connector, first, "a.example", 8443);
+        Assert.Contains("+    listen", Assert.Single(plan.Changes).Diff);
+        Assert.Equal(before, File.ReadAllText(n.SitePath));
+        Assert.Null(n.Served("a.example"));
+
+        var look = Assert.Single(await n.BindAsync(first, "a.example"));
+        Assert.Equal(LookOutcome.Served, look.Outcome);
+        Assert.Equal(first.File.Serial, n.Served("a.example"));
+        Assert.Equal(AtomicFiles.PrivateFile, File.GetUnixFileMode(first.KeyPath));
+        Assert.Empty(n.Journal.Unfinished());
+
+        var changed = File.GetLastWriteTimeUtc(n.SitePath);
+        var second = n.Issue("a.example", "a.example");
+        await n.BindAsync(second, "a.example");
+        Assert.Equal(second.File.Serial, n.Served("a.example"));
+        Assert.Equal(changed, File.GetLastWriteTimeUtc(n.SitePath));
+
+        await n.Swap.UnbindAsync(5000, n.Connector, "a.example", CancellationToken.None);
+        Assert.Equal(before, File.ReadAllText(n.SitePath));
+        Assert.Null(n.Served("a.example"));
+    }
+
+    [Fact]
+    public async Task A_running_download_is_not_cut()
+    {
+        using var n = new RealNginx(Plain).Start();
+        using var http = new HttpClient();
+        using var m = new HttpRequestMessage(HttpMethod.Get, $"http://{n.Address}:8080/big") { Headers = { Host = "a.example" } };
+        using var answer = await http.SendAsync(m, HttpCompletionOption.ResponseHeadersRead);
+        var reading = answer.Content.ReadAsByteArrayAsync();
+        await n.BindAsync(n.Issue("a.example", "a.example"), "a.example");
+        Assert.False(reading.IsCompleted);
+        Assert.Equal(600_000, (await reading).Length);
+    }
+
+    [Fact]
+    public async Task Several_services_swap_together_or_not_at_all()
+    {
+        using var n = new RealNginx(Two).Start();
+        var before = File.ReadAllText(n.SitePath);
+        var p = await Assert.ThrowsAsync<BeaconProblem>(() => n.BindAsync(n.Issue("a.example", "a.example"), "a.example", "b.example"));
+        Assert.Contains("not for b.example", p.Message);
+        Assert.Equal(before, File.ReadAllText(n.SitePath));
+        var both = n.Issue("both", "a.example", "b.example");
+        await n.BindAsync(both, "a.example", "b.example");
+        Assert.Equal([both.File.Serial, both.File.Serial], new[] { n.Served("a.example"), n.Served("b.example") });
+    }
+
+    [Fact]
+    public async Task A_configuration_that_is_broken_already_is_told_and_left()
+    {
+        using var n = new RealNginx(Plain).Start();
+        n.WriteSites(Plain.Replace("root WWW;", "no_such_directive on;\n    root WWW;"));
+        var broken = File.ReadAllText(n.SitePath);
+        var p = await Assert.ThrowsAsync<BeaconProblem>(() => n.BindAsync(n.Issue("a.example", "a.example"), "a.example"));
+        Assert.Equal(ProblemCode.ConfigurationBroken, p.Code);
+        Assert.Contains("no_such_directive", p.Message);
+        Assert.Contains($"{n.SitePath}:4", p.Message);
+        Assert.Contains("nothing was changed", p.Cure);
+        Assert.Equal(broken, File.ReadAllText(n.SitePath));
+        Assert.False(Directory.EnumerateFiles(n.Folder, ".beacon*").Any());
+    }
+
+    [Fact]
+    public async Task A_port_of_another_program_is_told_and_nothing_changed()
+    {
+        using var n = new RealNginx(Plain).Start();
+        using var other = new TcpListener(IPAddress.Parse(n.Address), 8443);
+        other.Start();
+        var before = File.ReadAllText(n.SitePath);
+        var p = await Assert.ThrowsAsync<BeaconProblem>(() => n.BindAsync(n.Issue("a.example", "a.example"), "a.example"));
+        Assert.Equal(ProblemCode.PortTaken, p.Code);
+        Assert.Equal(before, File.ReadAllText(n.SitePath));
+    }
+
+    [Fact]
+    public async Task An_nginx_that_dies_on_reload_is_put_back_and_started_again()
+    {
+        using var n = new RealNginx(Plain).Start();
+        var before = File.ReadAllText(n.SitePath);
+        using var stop = new CancellationTokenSource();
+        var pid = n.Pid;
+        // The moment the changed file is in place, the server is gone: the reload meets a dead process.
+        var killer = Task.Run(async () =>
+        {
+            while (!stop.IsCancellationRequested && File.ReadAllText(n.SitePath) == before) await Task.Delay(1);
+            Programs.Run("kill", ["-9", pid.ToString()]);
+        });
+        var p = await Assert.ThrowsAsync<BeaconProblem>(() => n.BindAsync(n.Issue("a.example", "a.example"), "a.example"));
+        await stop.CancelAsync();
+        await killer;
+        Assert.Equal(before, File.ReadAllText(n.SitePath));
+        Assert.True(n.Connector.IsRunning(), p.Message);
+        using var http = new HttpClient();
+        using var m = new HttpRequestMessage(HttpMethod.Get, $"http://{n.Address}:8080/") { Headers = { Host = "a.example" } };
+        Assert.Equal(HttpStatusCode.OK, (await http.SendAsync(m)).StatusCode);
+    }
+
+    [Fact]
+    public async Task A_swap_that_was_cut_off_is_undone_at_start()
+    {
+        using var n = new RealNginx(Plain).Start();
+        var before = File.ReadAllText(n.SitePath);
+        var first = n.Issue("a.example", "a.example");
+        await n.BindAsync(first, "a.example");
+        var bound = File.ReadAllText(n.SitePath);
+        // As a kill would leave it: record written, link turned, not confirmed.
+        var second = n.Issue("a.example", "a.example");
+        n.Journal.Open(77, "nginx", "a.example", second.File.Serial, n.Store.LiveLink("a.example"), n.Store.LinkTargetFor(second), [new(n.SitePath, bound, bound + "# half")]);
+        AtomicFiles.Link(n.Store.LiveLink("a.example"), n.Store.LinkTargetFor(second));
+        File.WriteAllText(n.SitePath, bound + "# half");
+        await n.Swap.RecoverAsync(_ => n.Connector, CancellationToken.None);
+        Assert.Equal(bound, File.ReadAllText(n.SitePath));
+        Assert.Equal(first.File.Serial, n.Store.Live("a.example")!.File.Serial);
+        Assert.Equal(first.File.Serial, n.Served("a.example"));
+        Assert.Empty(n.Journal.Unfinished());
+        Assert.NotEqual(before, bound);
+    }
+
+    [Fact]
+    public async Task What_somebody_else_changed_meanwhile_is_left_alone()
+    {
+        using var n = new RealNginx(Plain).Start();
+        var before = File.ReadAllText(n.SitePath);
+        n.Journal.Open(78, "nginx", null, null, null, null, [new(n.SitePath, before, before + "# ours")]);
+        File.WriteAllText(n.SitePath, before + "# theirs");
+        await n.Swap.RecoverAsync(_ => n.Connector, CancellationToken.None);
+        Assert.EndsWith("# theirs", File.ReadAllText(n.SitePath));
+        Assert.Contains(n.Steps, s => s.Contains("changed by somebody else"));
+    }
+
+    [Fact]
+    public void A_full_disk_loses_nothing()
+    {
+        using var s = new Scratch();
+        Directory.CreateDirectory(s["small"]);
+        var (code, _, error) = Programs.Run("mount", ["-t", "tmpfs", "-o", "size=64k", "tmpfs", s["small"]]);
+        if (code != 0) { Assert.Skip("a small file system cannot be mounted here: " + error); return; }
+        try
+        {
+            var store = new CertificateStore(Path.Combine(s["small"], "store"));
+            AtomicFiles.Write(Path.Combine(s["small"], "kept"), "before"u8, isPrivate: true);
+            var p = Assert.Throws<BeaconProblem>(() => AtomicFiles.Write(Path.Combine(s["small"], "kept"), new byte[100_000], isPrivate: true));
+            Assert.Equal(ProblemCode.CannotWrite, p.Code);
+            Assert.Contains("full", p.Message);
+            Assert.Equal("before", File.ReadAllText(Path.Combine(s["small"], "kept")));
+            File.WriteAllBytes(Path.Combine(s["small"], "filler"), new byte[48 * 1024]);
+            Assert.Throws<BeaconProblem>(() => { for (var i = 1; i < 40; i++) store.Prepare(i, DistinguishedName.ForCommonName("a.example"), [AlternativeName.Parse("a.example")], KeySpec.P256); });
+            // Room again: the same order goes on, with the key of the first try where there was one.
+            File.Delete(Path.Combine(s["small"], "filler"));
+            Assert.Equal(store.Prepare(1, DistinguishedName.ForCommonName("a.example"), [AlternativeName.Parse("a.example")], KeySpec.P256), store.Prepare(1, DistinguishedName.ForCommonName("a.example"), [AlternativeName.Parse("a.example")], KeySpec.P256));
+        }
+        finally { Programs.Run("umount", ["-l", s["small"]]); }
+    }
+
+    [Fact]
+    public void An_edition_for_another_key_is_not_kept()
+    {
+        using var n = new RealNginx(Plain);
+        var e = n.Issue("a.example", "a.example");
+        n.Store.Prepare(500, DistinguishedName.ForCommonName("a.example"), [AlternativeName.Parse("a.example")], KeySpec.P256);
+        var other = n.Issue("b", "b.example");
+        Assert.Equal(ProblemCode.DataDamaged, Assert.Throws<BeaconProblem>(() => n.Store.Complete(500, "c", File.ReadAllText(other.ChainPath))).Code);
+    }
+}

@@ -1,0 +1,56 @@
+using System.Diagnostics;
+
+namespace OrderlyBeacon.Testing;
+
+/// <summary>Runs independent programs as judges.</summary>
+internal static class Programs
+{
+    public static readonly string Root = typeof(Programs).Assembly.GetCustomAttributes(typeof(System.Reflection.AssemblyMetadataAttribute), false)
+        .Cast<System.Reflection.AssemblyMetadataAttribute>().Single(a => a.Key == "Root").Value!;
+
+    public static (int Code, string Output, string Error) Run(string program, IEnumerable<string> args, byte[]? input = null, IReadOnlyDictionary<string, string>? environment = null, int seconds = 60)
+    {
+        var start = new ProcessStartInfo(program, args) { RedirectStandardOutput = true, RedirectStandardError = true, RedirectStandardInput = true };
+        foreach (var (k, v) in environment ?? new Dictionary<string, string>()) start.Environment[k] = v;
+        using var p = Process.Start(start) ?? throw new InvalidOperationException(program);
+        var (output, error) = (p.StandardOutput.ReadToEndAsync(), p.StandardError.ReadToEndAsync());
+        try
+        {
+            if (input is not null) p.StandardInput.BaseStream.Write(input);
+            p.StandardInput.Close();
+        }
+        catch (IOException) { }
+        if (!p.WaitForExit(seconds * 1000)) { p.Kill(true); throw new TimeoutException($"{program} {string.Join(' ', args)} did not end"); }
+        return (p.ExitCode, output.Result, error.Result);
+    }
+
+    /// <summary>Runs openssl and returns its output; fails the test when it fails.</summary>
+    public static string OpenSsl(string args, byte[]? input = null)
+    {
+        var (code, output, error) = Run("openssl", args.Split(' ', StringSplitOptions.RemoveEmptyEntries), input);
+        Assert.True(code == 0, $"openssl {args}: {error}");
+        return output;
+    }
+}
+
+/// <summary>A folder of its own, gone after the test.</summary>
+internal sealed class Scratch : IDisposable
+{
+    public string Path { get; } = Directory.CreateTempSubdirectory("beacon-test-").FullName;
+
+    public string File(string name, byte[] content)
+    {
+        var path = System.IO.Path.Combine(Path, name);
+        System.IO.File.WriteAllBytes(path, content);
+        return path;
+    }
+
+    public string File(string name, string content) => File(name, System.Text.Encoding.UTF8.GetBytes(content));
+
+    public string this[string name] => System.IO.Path.Combine(Path, name);
+
+    public void Dispose()
+    {
+        try { Directory.Delete(Path, recursive: true); } catch (IOException) { }
+    }
+}

@@ -34,7 +34,7 @@ export const theme = createTheme({
   headings: { fontFamily: sans, fontWeight: '650' },
   colors: { signal, ink },
   primaryColor: 'ink',
-  primaryShade: { light: 8, dark: 3 },
+  primaryShade: { light: 8, dark: 6 },
   autoContrast: true,
   defaultRadius: 'sm',
   fontSizes: { xs: '0.75rem', sm: '0.8125rem', md: '0.875rem', lg: '1rem', xl: '1.125rem' },

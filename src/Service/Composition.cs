@@ -64,6 +64,7 @@ internal static class Composition
             .AddPolicy(Policies.Approver, p => p.RequireAssertion(c => Caller.Of(c.User) is var x && (x.IsAdministrator || x.Groups.Contains(Person.Approvers))))
             .AddPolicy(Policies.Requester, p => p.RequireAssertion(c => Caller.Of(c.User) is var x && (x.IsAdministrator || options.ZoneHoldings().Any(z => x.Groups.Contains(z.Group)))))
             .AddPolicy(Policies.Agent, p => p.RequireAssertion(c => Caller.Of(c.User).Host is not null));
+        s.Configure<RouteHandlerOptions>(o => o.ThrowOnBadRequest = true);
         s.ConfigureHttpJsonOptions(o =>
         {
             o.SerializerOptions.TypeInfoResolverChain.Insert(0, BeaconJson.Default);
@@ -138,7 +139,7 @@ internal static class Composition
             }
             // A cookie is sent by the browser whoever asks: a call from another site is turned away.
             var site = context.Request.Headers["Sec-Fetch-Site"].ToString();
-            if (site is "cross-site" or "same-site" && !HttpMethods.IsGet(context.Request.Method))
+            if (site is ("cross-site" or "same-site") && context.Request.Path.StartsWithSegments("/api"))
                 throw new BeaconProblem(ProblemCode.NotAllowed, "This call comes from another site.", "Open the console itself.");
             await next();
         });

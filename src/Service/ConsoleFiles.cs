@@ -28,9 +28,10 @@ internal static class ConsoleFiles
     {
         app.MapStaticAssets();
         app.MapGet("/index.html", () => TypedResults.LocalRedirect("/")).WithOrder(-1000).ExcludeFromDescription();
-        app.MapFallback("{*path:nonfile}", async (HttpContext context) =>
+        // Names with dots are pages too: only what looks for a file of the build is not.
+        app.MapFallback("{*path}", async (HttpContext context) =>
         {
-            if (context.Request.Path.StartsWithSegments("/api") || context.Request.Path.StartsWithSegments("/.well-known"))
+            if (new[] { "/api", "/.well-known", "/assets" }.Any(p => context.Request.Path.StartsWithSegments(p)))
             {
                 await Problems.WriteAsync(context, new BeaconProblem(ProblemCode.NotFound, $"There is nothing at {context.Request.Path}.", "See /api/openapi.json."));
                 return;

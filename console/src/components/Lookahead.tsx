@@ -103,18 +103,22 @@ function Row({ item, at, now }: { item: LookaheadItem; at: (iso: string) => numb
         <line className={classes.planned} x1={at(item.planned)} x2={at(item.planned)} y1={4} y2={22} />
       )}
       <line className={classes.end} x1={to} x2={to} y1={7} y2={19} />
+    </g>
+  );
+  return (
+    <>
+      {item.link ? (
+        <Link to={item.link} aria-label={text}>
+          {body}
+        </Link>
+      ) : (
+        body
+      )}
       {item.severity !== 'fine' && (
         <text className={classes.small} x={to + 8} y={17}>
           {distance(Date.parse(item.notAfter) - now)}
         </text>
       )}
-    </g>
-  );
-  return item.link ? (
-    <Link to={item.link} aria-label={text}>
-      {body}
-    </Link>
-  ) : (
-    body
+    </>
   );
 }

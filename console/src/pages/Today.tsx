@@ -86,7 +86,7 @@ function ConcernRow({ concern: c }: { concern: Concern }) {
           variant="filled"
           color="signal.7"
           c="white"
-          aria-label={`Mend ${c.about}`}
+          aria-label={`${c.link.startsWith('/new') ? 'Request' : 'Look'}: ${c.about}`}
         >
           {c.link.startsWith('/new') ? 'Request' : 'Look'}
         </Button>

@@ -21,7 +21,8 @@ public sealed class TodayQuery(BeaconDb db, ServiceQueries services, Certificate
         var concerns = new List<Concern>();
         var served = found.Select(s => s.Look?.Served?.Serial).OfType<string>().ToHashSet();
         // What a service shows is told with the service.
-        concerns.AddRange(certs.Where(c => c.Host is not null || c.Serial is null || !served.Contains(c.Serial)).SelectMany(OfCertificate));
+        // What was handed out and is no longer served under any of its names has been replaced.
+        concerns.AddRange(certs.Where(c => c.Host is not null || c.Serial is null || !(served.Contains(c.Serial) || certs.Any(o => o.Bindings.Count > 0 && c.Names.All(o.Names.Contains)))).SelectMany(OfCertificate));
         concerns.AddRange(found.SelectMany(s => OfService(s, certs)));
         foreach (var h in hosts.Where(h => !desk.IsOnline(h)))
             concerns.Add(new(Severity.Now, "host-away", Short(h.Name), $"Its agent has not been heard from{(h.LastSeen is { } t ? $" since {t:yyyy-MM-dd HH:mm} UTC" : "")}.", "Nothing on it is renewed or looked at.", "Start the agent on it.", $"beacon host show {Short(h.Name)}", "/hosts"));

@@ -1,0 +1,198 @@
+using Deque.AxeCore.Playwright;
+using Microsoft.Playwright;
+using static Microsoft.Playwright.Assertions;
+
+namespace OrderlyBeacon.Console.Tests;
+
+/// <summary>The console driven as a person would, and the sites as their clients see them. In order: a story.</summary>
+[TestMethodOrderer(typeof(ByName))]
+public sealed class ConsoleTests(DemoWithBrowser world) : IClassFixture<DemoWithBrowser>
+{
+    private const string Booking = "booking.thistledown.example";
+    private readonly Browser _browser = world.Browser;
+
+    private string Site(string name) => $"https://{name}.thistledown.example" + (world.Demo.TlsPort == 443 ? "" : ":" + world.Demo.TlsPort);
+
+    [Theory]
+    [InlineData("staff", "net::ERR_CERT_COMMON_NAME_INVALID")]
+    [InlineData("parcels", "net::ERR_CERT_AUTHORITY_INVALID")]
+    [InlineData("booking", "net::ERR_CERT_COMMON_NAME_INVALID")]
+    public async Task A1_chromium_refuses_what_is_wrong(string site, string error)
+    {
+        var page = await _browser.PageAsync();
+        Assert.Contains(error, (await Assert.ThrowsAsync<PlaywrightException>(() => page.GotoAsync(Site(site)))).Message);
+        await page.Context.CloseAsync();
+    }
+
+    [Fact]
+    public async Task A2_today_shows_what_is_wrong_worst_first()
+    {
+        var (page, errors) = await _browser.SignedInAsync();
+        await Expect(page.GetByRole(AriaRole.Heading, new() { Level = 2 })).ToHaveTextAsync("4 things need a hand");
+        var rows = page.GetByRole(AriaRole.List, new() { Name = "What needs a hand" }).GetByRole(AriaRole.Listitem);
+        await Expect(rows).ToHaveCountAsync(4);
+        await Expect(rows.Nth(0)).ToContainTextAsync("web01/booking.thistledown.example It answers in the clear only.");
+        await Expect(rows.Nth(2)).ToContainTextAsync("only in its common name");
+        await Expect(rows.Nth(3)).ToContainTextAsync("nothing renews it");
+        await Expect(page.GetByTestId("live")).ToHaveTextAsync("● live");
+        await Expect(page.Locator("svg[aria-label='Every certificate on a time axis'] a")).ToHaveCountAsync(5);
+        await Browser.ShotAsync(page, "today");
+        Assert.Empty(errors);
+        await page.Context.CloseAsync();
+    }
+
+    [Fact]
+    public async Task A3_the_booking_site_gets_its_certificate()
+    {
+        var (page, errors) = await _browser.SignedInAsync();
+        await page.GetByRole(AriaRole.Link, new() { Name = "Request: web01/" + Booking }).ClickAsync();
+        await Expect(page.GetByLabel("Name 1", new() { Exact = true })).ToHaveValueAsync(Booking);
+        await page.GetByLabel("Name 2", new() { Exact = true }).FillAsync("foo_bar.thistledown.example");
+        await Expect(page.GetByText("It has an underscore")).ToBeVisibleAsync();
+        await Expect(page.GetByRole(AriaRole.Button, new() { Name = "Submit" })).ToBeDisabledAsync();
+        await page.GetByLabel("Name 2", new() { Exact = true }).FillAsync("tickets.thistledown.example");
+        await page.GetByLabel("Name 3", new() { Exact = true }).FillAsync("seats.thistledown.example");
+        await Expect(page.GetByText("granted", new() { Exact = true })).ToHaveCountAsync(3);
+        var preview = page.GetByLabel("Preview");
+        await Expect(preview).ToContainTextAsync("seats.thistledown.example");
+        await Expect(preview).ToContainTextAsync("ec-p256, made on the host");
+        await Browser.ShotAsync(page, "new-certificate");
+        await page.GetByRole(AriaRole.Button, new() { Name = "Submit" }).ClickAsync();
+        await Expect(page.GetByTestId("progress")).ToContainTextAsync("serving: " + Booking, new() { Timeout = 30_000 });
+        await Expect(page.GetByTestId("progress")).ToContainTextAsync("Clients accept it");
+        await Browser.ShotAsync(page, "request");
+        Assert.Empty(errors);
+        await page.Context.CloseAsync();
+    }
+
+    [Fact]
+    public async Task A4_chromium_opens_the_booking_site_without_a_warning()
+    {
+        var page = await _browser.PageAsync();
+        var answer = await page.GotoAsync(Site("booking"));
+        Assert.Equal(200, answer!.Status);
+        Assert.Equal("secure", await Browser.SecurityStateAsync(page));
+        Assert.Equal("Thistledown Rail Issuing", (await answer.SecurityDetailsAsync())!.Issuer);
+        await Expect(page.Locator("h1")).ToHaveTextAsync("Booking");
+        await page.Context.CloseAsync();
+    }
+
+    [Fact]
+    public async Task A5_certificates_are_found_sorted_and_shown()
+    {
+        var (page, errors) = await _browser.SignedInAsync("/certificates");
+        await Expect(page.GetByTestId("count")).ToContainTextAsync("4 shown");
+        await Browser.ShotAsync(page, "certificates");
+        await page.GetByRole(AriaRole.Button, new() { Name = "Ends" }).ClickAsync();
+        await Expect(page.GetByRole(AriaRole.Columnheader, new() { Name = "Ends" })).ToHaveAttributeAsync("aria-sort", "ascending");
+        // A slash reaches the search from anywhere.
+        await page.Locator("h2").ClickAsync();
+        await page.Keyboard.PressAsync("/");
+        await page.Keyboard.TypeAsync("booking");
+        await page.Keyboard.PressAsync("Enter");
+        await Expect(page.GetByTestId("count")).ToContainTextAsync("1 shown");
+        await page.GetByRole(AriaRole.Link, new() { Name = Booking }).ClickAsync();
+        await Expect(page.GetByText("clients accept it")).ToBeVisibleAsync();
+        await Expect(page.GetByText("Thistledown Rail Root is a trust anchor.")).ToBeVisibleAsync();
+        await Browser.ShotAsync(page, "certificate");
+        await page.GetByRole(AriaRole.Button, new() { Name = "Renew now" }).ClickAsync();
+        await Expect(page.Locator("td", new() { HasTextString = "previous" })).ToBeVisibleAsync(new() { Timeout = 20_000 });
+        Assert.Empty(errors);
+        await page.Context.CloseAsync();
+    }
+
+    [Fact]
+    public async Task A6_a_page_follows_what_happens_elsewhere()
+    {
+        var (page, errors) = await _browser.SignedInAsync("/hosts");
+        await Expect(page.GetByText("name only in CN")).ToBeVisibleAsync();
+        await Browser.ShotAsync(page, "hosts");
+        await Expect(page.GetByTestId("live")).ToHaveTextAsync("● live");
+        world.Demo.Ok("request", "new", "--host", "web02", "--name", "staff.thistledown.example", "--bind-to", "staff.thistledown.example");
+        await Expect(page.GetByText("name only in CN")).ToHaveCountAsync(0);
+        await page.GotoAsync("/hosts/web02.thistledown.example");
+        await Expect(page.GetByText("in use")).ToBeVisibleAsync();
+        Assert.Empty(errors);
+        await page.Context.CloseAsync();
+        var site = await _browser.PageAsync();
+        await site.GotoAsync(Site("staff"));
+        Assert.Equal("secure", await Browser.SecurityStateAsync(site));
+        await site.Context.CloseAsync();
+    }
+
+    [Fact]
+    public async Task A7_somebody_else_approves()
+    {
+        var r = world.Demo.Beacon("request", "new", "--host", "web01", "--name", "*.stations.thistledown.example");
+        Assert.Equal(6, r.Code);
+        var (page, _) = await _browser.SignedInAsync("/", who: "wren");
+        await page.GetByRole(AriaRole.Link, new() { NameRegex = new("Look: request") }).ClickAsync();
+        await Expect(page.GetByText("waiting for approval")).ToBeVisibleAsync();
+        await page.GetByRole(AriaRole.Button, new() { Name = "Approve" }).ClickAsync();
+        await Expect(page.GetByTestId("progress")).ToContainTextAsync("in the store of its host", new() { Timeout = 20_000 });
+        await page.Context.CloseAsync();
+    }
+
+    [Fact]
+    public async Task A8_the_journal_shows_who_did_what()
+    {
+        var (page, errors) = await _browser.SignedInAsync("/journal");
+        await Expect(page.GetByText("request.approved")).ToBeVisibleAsync();
+        await Browser.ShotAsync(page, "journal");
+        await page.GetByLabel("Find entries").FillAsync("wren");
+        await Expect(page.Locator("tbody tr").First).ToContainTextAsync("wren");
+        Assert.Empty(errors);
+        await page.Context.CloseAsync();
+    }
+
+    [Theory]
+    [InlineData("/")]
+    [InlineData("/certificates")]
+    [InlineData("/certificates/booking.thistledown.example")]
+    [InlineData("/new?host=web02.thistledown.example&service=parcels.thistledown.example")]
+    [InlineData("/hosts")]
+    [InlineData("/hosts/web01.thistledown.example")]
+    [InlineData("/journal")]
+    [InlineData("/requests/1")]
+    public async Task A9_pages_have_no_accessibility_faults(string path)
+    {
+        foreach (var scheme in new[] { ColorScheme.Light, ColorScheme.Dark })
+        {
+            var (page, _) = await _browser.SignedInAsync(path, scheme);
+            await Expect(page.GetByTestId("live")).ToHaveTextAsync("● live");
+            await page.WaitForTimeoutAsync(500);
+            var result = await page.RunAxe();
+            Assert.True(result.Violations.Length == 0, $"{path} {scheme}: " + string.Join("\n", result.Violations.Select(v => $"{v.Id}: {v.Help} @ {string.Join(" | ", v.Nodes.Select(n => n.Html))}")));
+            if (path == "/" && scheme == ColorScheme.Dark) await Browser.ShotAsync(page, "today-night");
+            await page.Context.CloseAsync();
+        }
+    }
+
+    [Fact]
+    public async Task B1_a_narrow_window_stacks()
+    {
+        var (page, _) = await _browser.SignedInAsync("/", width: 420);
+        var wide = await page.EvaluateAsync<int>("document.documentElement.scrollWidth");
+        Assert.True(wide <= 420, $"the page is {wide} wide");
+        await page.Context.CloseAsync();
+    }
+
+    [Fact]
+    public async Task B2_the_policy_holds_and_the_first_page_is_small()
+    {
+        var page = await _browser.PageAsync();
+        var bytes = 0L;
+        page.Response += (_, r) => { if (r.Url.EndsWith(".js", StringComparison.Ordinal)) bytes += File.ReadAllBytes(Path.Combine(Programs.Root, "out", "service", "wwwroot", new Uri(r.Url).AbsolutePath.TrimStart('/')) + ".gz") is { } b ? b.Length : 0; };
+        var answer = await page.GotoAsync("/sign-in");
+        Assert.Contains("script-src 'self'", (await answer!.AllHeadersAsync())["content-security-policy"]);
+        Assert.DoesNotContain("unsafe", (await answer.AllHeadersAsync())["content-security-policy"]);
+        await page.EvaluateAsync("() => { const s = document.createElement('script'); s.textContent = 'window.bad = 1'; document.body.append(s); }");
+        Assert.True(await page.EvaluateAsync<bool>("window.bad === undefined"));
+        await page.GetByLabel("Name").FillAsync("robin");
+        await page.Locator("input[type=password]").FillAsync(world.Demo.Password("robin"));
+        await page.GetByRole(AriaRole.Button, new() { Name = "Sign in" }).ClickAsync();
+        await page.Locator("h2").First.WaitForAsync();
+        Assert.InRange(bytes, 20_000, 250_000);
+        await page.Context.CloseAsync();
+    }
+}

@@ -1,0 +1,111 @@
+using System.Diagnostics;
+using System.Net;
+using System.Net.Security;
+using System.Net.Sockets;
+using System.Security.Cryptography.X509Certificates;
+using System.Text;
+
+namespace OrderlyBeacon.Testing;
+
+/// <summary>./demo as its user starts it, on a folder and loopback addresses of its own.</summary>
+public sealed class DemoWorld : IAsyncLifetime
+{
+    private readonly Scratch _scratch = new();
+    private readonly StringBuilder _log = new();
+    private Process? _demo;
+
+    public DemoWorld()
+    {
+        using var l = new TcpListener(IPAddress.Loopback, 0);
+        l.Start();
+        Port = 20000 + ((IPEndPoint)l.LocalEndpoint).Port % 10000;
+    }
+
+    public int Port { get; }
+    public string Url => $"https://localhost:{Port}";
+    public string Data => _scratch["demo"];
+    public string Home => _scratch["home"];
+    public string Web01 => $"127.{Port / 256}.{Port % 256}.11";
+    public string Web02 => $"127.{Port / 256}.{Port % 256}.12";
+    public string RootPem => Path.Combine(Data, "service", "root.pem");
+    public string OldOfficePem => Path.Combine(Data, "old-office", "ca.pem");
+    public int TlsPort => int.Parse(File.ReadAllText(Path.Combine(Data, "ports")).Trim().Split(' ')[2]);
+    public string Password(string who) => File.ReadAllText(Path.Combine(Data, who + ".password")).Trim();
+    internal Scratch Scratch => _scratch;
+
+    public async ValueTask InitializeAsync() => await StartAsync();
+
+    public async Task StartAsync()
+    {
+        var start = new ProcessStartInfo(Path.Combine(Programs.Root, "demo"), ["--data", Data, "--port", Port.ToString()]) { RedirectStandardError = true, RedirectStandardOutput = true };
+        start.Environment["BEACON_HOME"] = Home;
+        lock (_log) _log.Clear();
+        _demo = Process.Start(start)!;
+        var ready = new TaskCompletionSource();
+        void Take(string? line)
+        {
+            if (line is null) return;
+            lock (_log) _log.AppendLine(line);
+            if (line.StartsWith("Ready", StringComparison.Ordinal)) ready.TrySetResult();
+        }
+        _demo.ErrorDataReceived += (_, e) => Take(e.Data);
+        _demo.OutputDataReceived += (_, e) => Take(e.Data);
+        _demo.BeginErrorReadLine();
+        _demo.BeginOutputReadLine();
+        // A first start may have to build everything.
+        var ended = _demo.WaitForExitAsync();
+        if (await Task.WhenAny(ready.Task, ended, Task.Delay(TimeSpan.FromMinutes(10))) != ready.Task) Assert.Fail("the demo did not become ready:\n" + Log);
+    }
+
+    public string Log { get { lock (_log) return _log.ToString(); } }
+
+    /// <summary>Ctrl-C, and the end of everything.</summary>
+    public async Task StopAsync()
+    {
+        if (_demo is null or { HasExited: true }) return;
+        Programs.Run("kill", ["-INT", _demo.Id.ToString()]);
+        using var limit = new CancellationTokenSource(TimeSpan.FromSeconds(40));
+        try { await _demo.WaitForExitAsync(limit.Token); }
+        catch (OperationCanceledException) { _demo.Kill(true); Assert.Fail("the demo did not stop"); }
+    }
+
+    /// <summary>Processes that have to do with this demo's folder.</summary>
+    public IReadOnlyList<string> Processes() =>
+        [.. Programs.Run("pgrep", ["-af", Data]).Output.Split('\n', StringSplitOptions.RemoveEmptyEntries)];
+
+    public (int Code, string Output, string Error) Beacon(params string[] args) =>
+        Programs.Run(Path.Combine(Programs.Root, "beacon"), args, [], new Dictionary<string, string> { ["BEACON_HOME"] = Home, ["COLUMNS"] = "120" });
+
+    /// <summary>The client's output; fails the test when it fails.</summary>
+    public string Ok(params string[] args)
+    {
+        var (code, output, error) = Beacon(args);
+        Assert.True(code == 0, $"beacon {string.Join(' ', args)} ended with {code}:\n{output}{error}");
+        return output;
+    }
+
+    /// <summary>A handshake that proves the pair: the certificate that was served, or an exception. Name, chain and dates are checked.</summary>
+    public async Task<X509Certificate2> HandshakeAsync(string name, string address)
+    {
+        using var tcp = new TcpClient();
+        await tcp.ConnectAsync(IPAddress.Parse(address), TlsPort).WaitAsync(TimeSpan.FromSeconds(5));
+        var policy = new X509ChainPolicy { TrustMode = X509ChainTrustMode.CustomRootTrust, RevocationMode = X509RevocationMode.NoCheck, DisableCertificateDownloads = true };
+        policy.CustomTrustStore.ImportFromPemFile(RootPem);
+        await using var tls = new SslStream(tcp.GetStream());
+        await tls.AuthenticateAsClientAsync(new SslClientAuthenticationOptions { TargetHost = name, CertificateChainPolicy = policy }).WaitAsync(TimeSpan.FromSeconds(5));
+        return X509CertificateLoader.LoadCertificate(tls.RemoteCertificate!.GetRawCertData());
+    }
+
+    public async ValueTask DisposeAsync()
+    {
+        await StopAsync();
+        if (Environment.GetEnvironmentVariable("BEACON_KEEP") is null) _scratch.Dispose();
+    }
+}
+
+/// <summary>Runs a class's tests in the order of their names: chapters of one story.</summary>
+public sealed class ByName : Xunit.v3.ITestMethodOrderer
+{
+    public IReadOnlyCollection<TTestMethod?> OrderTestMethods<TTestMethod>(IReadOnlyCollection<TTestMethod?> testMethods) where TTestMethod : notnull, Xunit.Sdk.ITestMethod =>
+        [.. testMethods.OrderBy(t => t?.MethodName, StringComparer.Ordinal)];
+}

@@ -1,0 +1,186 @@
+using System.Collections.Concurrent;
+using System.Text.Json;
+using OrderlyBeacon.Contracts;
+
+namespace OrderlyBeacon.Interop.Tests;
+
+/// <summary>The story of the demo, driven by the client; openssl judges. In order: each chapter goes on from the one before.</summary>
+[TestMethodOrderer(typeof(ByName))]
+public sealed class StoryTests(DemoWorld demo) : IClassFixture<DemoWorld>
+{
+    private const string Timetable = "timetable.thistledown.example";
+    private const string Pulse = "pulse.thistledown.example";
+
+    private Today Status() => JsonSerializer.Deserialize(demo.Ok("status", "--json"), BeaconJson.Default.Today)!;
+
+    private CertificateDetail Show(string name) => JsonSerializer.Deserialize(demo.Ok("cert", "show", name, "--json"), BeaconJson.Default.CertificateDetail)!;
+
+    private string SClient(string name, string address, string more = "") =>
+        Programs.Run("openssl", [.. $"s_client -connect {address}:{demo.TlsPort} -servername {name} -verify_hostname {name} -CAfile {demo.RootPem} -verify_return_error {more}".Split(' ', StringSplitOptions.RemoveEmptyEntries)], []).Output;
+
+    [Fact]
+    public void A1_the_four_problems_are_shown_with_reason_and_cure()
+    {
+        var concerns = Status().Concerns;
+        Assert.Equal(["web01/booking.thistledown.example plain-only", "web01/timetable.thistledown.example ends-soon", "web02/parcels.thistledown.example self-signed", "web02/staff.thistledown.example common-name-only"],
+            concerns.Select(c => $"{c.About} {c.Kind}").Order());
+        Assert.All(concerns, c => { Assert.NotEmpty(c.Reason); Assert.NotEmpty(c.Cure); Assert.NotEmpty(c.Command!); });
+        Assert.Equal(concerns.OrderByDescending(c => c.Severity).Select(c => c.About), concerns.Select(c => c.About));
+        var text = demo.Ok("status");
+        Assert.Contains("4 things need a hand.", text);
+        Assert.Contains("beacon request new --host web01 --name booking.thistledown.example", text);
+        var look = demo.Beacon("look", "staff.thistledown.example");
+        Assert.Equal(1, look.Code);
+        Assert.Contains("only in its common name", look.Output);
+    }
+
+    [Fact]
+    public async Task A2_another_site_is_requested_and_bound_by_the_client()
+    {
+        var preview = demo.Ok("request", "new", "--host", "web01", "--name", Timetable, "--name", "times.thistledown.example", "--preview");
+        Assert.Contains("Nothing was submitted", preview);
+        Assert.Contains("ec-p256", preview);
+        Assert.Equal(5, demo.Beacon("cert", "show", Timetable).Code);
+        demo.Ok("request", "new", "--host", "web01", "--name", Timetable, "--name", "times.thistledown.example");
+        var plan = demo.Ok("bind", Timetable, "--to", "web01/" + Timetable, "--preview");
+        Assert.Contains("-    ssl_certificate ", plan);
+        Assert.Contains("Nothing was changed", plan);
+        var before = Show(Timetable).Certificate.Serial!;
+        Assert.Contains("Clients accept it", demo.Ok("bind", Timetable, "--to", "web01/" + Timetable));
+        var seen = SClient(Timetable, demo.Web01);
+        Assert.Contains("Verify return code: 0 (ok)", seen);
+        Assert.Equal(before, (await demo.HandshakeAsync(Timetable, demo.Web01)).SerialNumber);
+        Assert.DoesNotContain(Status().Concerns, c => c.About.Contains(Timetable));
+        // The key never left the host: it is in its store alone, for its account alone.
+        var key = Directory.EnumerateFiles(Path.Combine(demo.Data, "web01", "agent", "store", "keyed"), "key.pem", SearchOption.AllDirectories).Single(f => f.Contains(before));
+        Assert.Equal(UnixFileMode.UserRead | UnixFileMode.UserWrite, File.GetUnixFileMode(key));
+        var gnutls = Programs.Run("gnutls-cli", ["--x509cafile", demo.RootPem, "--sni-hostname", Timetable, "--verify-hostname", Timetable, "-p", demo.TlsPort.ToString(), demo.Web01], []);
+        Assert.Contains("The certificate is trusted", gnutls.Output);
+    }
+
+    [Fact]
+    public async Task A3_pulse_renews_itself_and_is_never_served_wrong()
+    {
+        // The same life, quicker: the next edition lives 30 seconds.
+        demo.Ok("request", "new", "--host", "web01", "--name", Pulse, "--profile", "server-brief", "--life", "30s");
+        var seen = new ConcurrentDictionary<string, int>();
+        var faults = new ConcurrentBag<string>();
+        var until = DateTimeOffset.UtcNow.AddSeconds(100);
+        while (DateTimeOffset.UtcNow < until && seen.Count < 5)
+        {
+            try
+            {
+                using var c = await demo.HandshakeAsync(Pulse, demo.Web01);
+                seen.AddOrUpdate(c.SerialNumber, 1, (_, n) => n + 1);
+                if (c.NotAfter < DateTime.Now || c.NotBefore > DateTime.Now) faults.Add($"{c.SerialNumber} was served outside its life");
+            }
+            catch (Exception e) { faults.Add(e.Message); }
+            await Task.Delay(50);
+        }
+        Assert.Empty(faults);
+        Assert.True(seen.Count >= 4, $"only {seen.Count} editions were seen");
+        var detail = Show(Pulse);
+        Assert.Equal(detail.Editions.Count, detail.Editions.Select(e => e.Serial).Distinct().Count());
+        Assert.Equal(detail.Editions.Count, detail.Editions.Select(e => e.KeyFingerprint).Distinct().Count());
+        Assert.Contains("hold together", demo.Ok("journal", "verify"));
+        // Back to its usual life.
+        demo.Ok("request", "new", "--host", "web01", "--name", Pulse, "--profile", "server-brief", "--life", "10m");
+    }
+
+    [Fact]
+    public async Task A4_killed_at_random_points_the_site_always_answers_with_a_valid_pair()
+    {
+        var seed = Environment.TickCount;
+        var random = new Random(seed);
+        for (var round = 0; round < 50; round++)
+        {
+            demo.Beacon("cert", "renew", Timetable, "--no-wait");
+            await Task.Delay(random.Next(0, 350));
+            var victims = round % 5 == 4 ? new[] { "service.pid", "web01/agent.pid" } : round % 5 == 2 ? ["service.pid"] : ["web01/agent.pid"];
+            foreach (var v in victims) Programs.Run("kill", ["-9", File.ReadAllText(Path.Combine(demo.Data, v)).Trim()]);
+            // At once, and again when everything has come back.
+            using (await HandshakeAsync(seed, round)) { }
+            await WaitAsync(() => demo.Beacon("cert", "show", Timetable, "--json") is { Code: 0 } r && JsonSerializer.Deserialize(r.Output, BeaconJson.Default.CertificateDetail) is { } d
+                && d.Orders.All(o => o.State is not (OrderState.Queued or OrderState.Taken)), $"seed {seed}, round {round}: the order did not end");
+            using var after = await HandshakeAsync(seed, round);
+        }
+        var detail = Show(Timetable);
+        Assert.Equal(detail.Editions.Count, detail.Editions.Select(e => e.Serial).Distinct().Count());
+        Assert.Equal(detail.Editions.Count, detail.Editions.Select(e => e.KeyFingerprint).Distinct().Count());
+        demo.Ok("cert", "renew", Timetable);
+        Assert.Equal(Show(Timetable).Certificate.Serial, (await demo.HandshakeAsync(Timetable, demo.Web01)).SerialNumber);
+        Assert.Empty(Directory.EnumerateDirectories(Path.Combine(demo.Data, "web01", "agent", "swaps")));
+        demo.Ok("journal", "verify");
+    }
+
+    private async Task<System.Security.Cryptography.X509Certificates.X509Certificate2> HandshakeAsync(int seed, int round)
+    {
+        try { return await demo.HandshakeAsync(Timetable, demo.Web01); }
+        catch (Exception e) { throw new InvalidOperationException($"seed {seed}, round {round}: the site did not answer with a valid pair: {e.Message}", e); }
+    }
+
+    private static async Task WaitAsync(Func<bool> there, string what)
+    {
+        for (var i = 0; i < 200; i++)
+        {
+            if (there()) return;
+            await Task.Delay(100);
+        }
+        Assert.Fail(what);
+    }
+
+    [Fact]
+    public void A5_a_service_is_put_back_as_it_was()
+    {
+        var site = Path.Combine(demo.Data, "web01", "sites", "timetable.conf");
+        Assert.Contains("live/timetable", File.ReadAllText(site));
+        Assert.Contains("+    ssl_certificate ", demo.Ok("unbind", "web01/" + Timetable, "--preview"));
+        demo.Ok("unbind", "web01/" + Timetable);
+        Assert.DoesNotContain("live/timetable", File.ReadAllText(site));
+        Assert.Contains("Verify return code: 0 (ok)", SClient(Timetable, demo.Web01));
+        demo.Ok("bind", Timetable, "--to", "web01/" + Timetable);
+    }
+
+    [Fact]
+    public async Task A6_a_revoked_edition_is_replaced_by_itself()
+    {
+        var old = Show(Timetable).Certificate.Serial!;
+        demo.Ok("cert", "revoke", Timetable, "--reason", "key-compromise");
+        await WaitAsync(() => Show(Timetable).Certificate is { State: "serving" } c && c.Serial != old, "no successor came");
+        Assert.NotEqual(old, (await demo.HandshakeAsync(Timetable, demo.Web01)).SerialNumber);
+        using var http = new HttpClient();
+        var crl = demo.Scratch.File("a.crl", await http.GetByteArrayAsync($"http://127.0.0.1:{demo.Port + 1}/crl/issuing.crl"));
+        Assert.Contains(old, Programs.OpenSsl($"crl -inform DER -in {crl} -noout -text"));
+    }
+
+    [Fact]
+    public async Task A7_a_failing_swap_leaves_everything_says_why_and_recovers()
+    {
+        var site = Path.Combine(demo.Data, "web01", "sites", "timetable.conf");
+        var good = File.ReadAllText(site);
+        var serial = Show(Timetable).Certificate.Serial;
+        File.WriteAllText(site, good.Replace("root ", "no_such_directive; root "));
+        var (code, output, _) = demo.Beacon("cert", "renew", Timetable);
+        Assert.Equal(1, code);
+        Assert.Contains("no_such_directive", output);
+        Assert.Contains("before any change", output);
+        Assert.Contains(Status().Concerns, c => c.About == Timetable && c.Severity == Severity.Failed);
+        Assert.Equal(serial, (await demo.HandshakeAsync(Timetable, demo.Web01)).SerialNumber);
+        File.WriteAllText(site, good);
+        demo.Ok("cert", "renew", Timetable);
+        Assert.DoesNotContain(Status().Concerns, c => c.About == Timetable);
+    }
+
+    [Fact]
+    public async Task A8_ctrl_c_leaves_no_process_and_a_second_start_goes_on()
+    {
+        var before = Show(Timetable);
+        await demo.StopAsync();
+        Assert.Empty(demo.Processes());
+        await demo.StartAsync();
+        var after = Show(Timetable);
+        Assert.Equal(before.Certificate.Serial, after.Certificate.Serial);
+        Assert.Equal(before.Certificate.Serial, (await demo.HandshakeAsync(Timetable, demo.Web01)).SerialNumber);
+        demo.Ok("journal", "verify");
+    }
+}

@@ -1,0 +1,70 @@
+using System.Reflection;
+using OrderlyBeacon.Core;
+
+namespace OrderlyBeacon.Service.Tests;
+
+/// <summary>The walls of the house, asserted from the assemblies.</summary>
+public sealed class ArchitectureTests
+{
+    private static Assembly Load(string name) => Assembly.LoadFrom(Path.Combine(AppContext.BaseDirectory, name + ".dll"));
+
+    private static string[] Ours(string name) => [.. Load(name).GetReferencedAssemblies().Select(a => a.Name!).Where(n => n.StartsWith("OrderlyBeacon") || n.StartsWith("beacon")).Order()];
+
+    [Fact]
+    public void References_go_one_way()
+    {
+        Assert.Empty(Ours("OrderlyBeacon.Core"));
+        Assert.Empty(Ours("OrderlyBeacon.Contracts"));
+        foreach (var name in new[] { "beacond", "beacon-agent", "beacon" }) Assert.Equal(["OrderlyBeacon.Contracts", "OrderlyBeacon.Core"], Ours(name));
+    }
+
+    [Fact]
+    public void Core_uses_the_base_library_alone() =>
+        Assert.All(typeof(BeaconProblem).Assembly.GetReferencedAssemblies(), a => Assert.StartsWith("System.", a.Name));
+
+    [Fact]
+    public void Core_touches_no_file_socket_clock_or_console()
+    {
+        // Members of these types would be I/O, time or shared state.
+        string[] forbidden = ["System.IO.File", "System.IO.FileStream", "System.IO.Directory", "System.Net.Sockets.Socket", "System.Net.Sockets.TcpClient", "System.Net.Dns", "System.Net.Http", "System.Console", "System.Diagnostics.Process", "System.Threading.Timer", "System.TimeProvider"];
+        var used = TypesUsed(typeof(BeaconProblem).Assembly.Location);
+        Assert.All(forbidden, f => Assert.DoesNotContain(used.Types, t => t == f || t.StartsWith(f + ".", StringComparison.Ordinal)));
+        foreach (var member in new[] { "DateTimeOffset.get_UtcNow", "DateTime.get_UtcNow", "DateTime.get_Now", "DateTimeOffset.get_Now", "RandomNumberGenerator.GetBytes", "Random.get_Shared" }) Assert.DoesNotContain(member, used.Members);
+    }
+
+    [Fact]
+    public void Core_keeps_no_changing_state()
+    {
+        foreach (var t in typeof(BeaconProblem).Assembly.GetTypes().Where(t => !t.Name.Contains('<') && !(t.FullName ?? "").Contains("PrivateImplementationDetails")))
+            foreach (var f in t.GetFields(BindingFlags.Static | BindingFlags.Public | BindingFlags.NonPublic).Where(f => !f.Name.Contains('<') || f.Name.EndsWith("k__BackingField", StringComparison.Ordinal)))
+                Assert.True(f.IsLiteral || f.IsInitOnly, $"{t.FullName}.{f.Name} can change");
+    }
+
+    [Fact]
+    public void Authority_keys_are_used_in_one_class()
+    {
+        var sources = Directory.EnumerateFiles(Path.Combine(Programs.Root, "src", "Service"), "*.cs", SearchOption.AllDirectories).Where(f => !f.Contains("/obj/") && !f.Contains("/bin/"));
+        Assert.Equal(["AuthorityKeys.cs"], sources.Where(f => File.ReadAllText(f).Contains("ImportFromEncryptedPem") || File.ReadAllText(f).Contains("ExportEncryptedPkcs8")).Select(Path.GetFileName));
+    }
+
+    private static (HashSet<string> Types, HashSet<string> Members) TypesUsed(string path)
+    {
+        using var stream = File.OpenRead(path);
+        using var pe = new System.Reflection.PortableExecutable.PEReader(stream);
+        var m = System.Reflection.Metadata.PEReaderExtensions.GetMetadataReader(pe);
+        var types = new HashSet<string>();
+        var members = new HashSet<string>();
+        foreach (var h in m.TypeReferences)
+        {
+            var t = m.GetTypeReference(h);
+            types.Add($"{m.GetString(t.Namespace)}.{m.GetString(t.Name)}");
+        }
+        foreach (var h in m.MemberReferences)
+        {
+            var r = m.GetMemberReference(h);
+            if (r.Parent.Kind == System.Reflection.Metadata.HandleKind.TypeReference)
+                members.Add($"{m.GetString(m.GetTypeReference((System.Reflection.Metadata.TypeReferenceHandle)r.Parent).Name)}.{m.GetString(r.Name)}");
+        }
+        return (types, members);
+    }
+}

@@ -1,0 +1,115 @@
+using Microsoft.Data.Sqlite;
+using OrderlyBeacon.Contracts;
+using OrderlyBeacon.Core;
+
+namespace OrderlyBeacon.Service.Tests;
+
+/// <summary>What stays over kills, and what the client shows of it.</summary>
+public sealed class KeepingTests(RunningService service) : IClassFixture<RunningService>
+{
+    [Fact]
+    public async Task A_killed_service_goes_on_with_everything_there()
+    {
+        using var s = new Scratch();
+        var home = service.Home();
+        var serials = new List<string>();
+        for (var round = 0; round < 3; round++)
+        {
+            // Enrolments run into the kill: whatever was answered must be on record.
+            var enrolling = Enumerable.Range(0, 4).Select(n => Task.Run(() =>
+            {
+                for (var i = 0; i < 40; i++)
+                {
+                    var name = $"kill-{round}-{n}-{i}";
+                    Programs.Run("openssl", [.. $"req -new -newkey ec -pkeyopt ec_paramgen_curve:P-256 -nodes -keyout {s[name + ".key"]} -outform DER -out {s[name]} -subj /CN=x -addext subjectAltName=DNS:{name}.thistledown.example".Split(' ')]);
+                    File.WriteAllText(s[name + ".b64"], Convert.ToBase64String(File.ReadAllBytes(s[name])));
+                    var (code, body, _) = service.Curl("-f", "-H", "Content-Type: application/pkcs10", "--data-binary", "@" + s[name + ".b64"], $"{service.Url}/.well-known/est/server/simpleenroll");
+                    if (code != 0) return;
+                    lock (serials) serials.Add(Core.Issuing.X509.Read(Core.Formats.Pkcs7.ReadCertificates(Convert.FromBase64String(body))[0]).Serial.Hex);
+                }
+            })).ToArray();
+            await Task.Delay(1200);
+            service.KillHard();
+            await Task.WhenAll(enrolling);
+            await service.StartAsync();
+        }
+        Assert.True(serials.Count > 5, $"only {serials.Count} enrolments");
+        Assert.Equal(serials.Count, serials.Distinct().Count());
+        foreach (var serial in serials)
+            Assert.Single((await RunningService.GetAsync(service.Robin, $"/api/v1/certificates?search={serial}", BeaconJson.Default.PageCertificateInfo)).Items);
+        var (verified, output, error) = service.Beacon(home, "journal", "verify");
+        Assert.True(verified == 0, output + error);
+    }
+
+    [Fact]
+    public void An_altered_journal_is_found()
+    {
+        using var s = new Scratch();
+        var home = service.Home();
+        var (_, json, _) = service.Beacon(home, "journal", "list", "--all");
+        Assert.Equal(0, service.Beacon(home, "journal", "verify", "--file", s.File("good.json", json)).Code);
+        var (code, output, _) = service.Beacon(home, "journal", "verify", "--file", s.File("bad.json", json.Replace("the first administrator", "the last administrator")));
+        Assert.Equal(1, code);
+        Assert.Contains("was altered", output);
+        // The same in the database itself.
+        File.Copy(Path.Combine(service.Data, "beacon.db"), s["copy.db"]);
+        if (File.Exists(Path.Combine(service.Data, "beacon.db-wal"))) File.Copy(Path.Combine(service.Data, "beacon.db-wal"), s["copy.db-wal"]);
+        using var db = new SqliteConnection($"Data Source={s["copy.db"]};Pooling=false");
+        db.Open();
+        using var c = db.CreateCommand();
+        c.CommandText = "SELECT count(*) FROM Journal";
+        Assert.True((long)c.ExecuteScalar()! > 3);
+    }
+
+    [Fact]
+    public void The_client_says_how_it_ended()
+    {
+        var home = service.Home();
+        Assert.Equal(0, service.Beacon(home, "status").Code);
+        Assert.Equal(0, service.Beacon(home, "--version").Code);
+        Assert.Equal(2, service.Beacon(home, "no-such-command").Code);
+        Assert.Equal(2, service.Beacon(home, "request", "new", "--csr", "/dev/null").Code);
+        Assert.Equal(5, service.Beacon(home, "cert", "show", "nothing.example").Code);
+        Assert.Equal(5, service.Beacon(home, "request", "new", "--host", "nothing", "--name", "a.thistledown.example", "--preview").Code);
+        var (code, _, error) = service.Beacon(service.Scratch["nobody"], "status");
+        Assert.Equal(3, code);
+        Assert.Contains("beacon sign-in", error);
+        var away = Path.Combine(service.Scratch["away"]);
+        Directory.CreateDirectory(away);
+        File.WriteAllText(Path.Combine(away, "session.json"), File.ReadAllText(Path.Combine(home, "session.json")).Replace(service.Port.ToString(), "1"));
+        Assert.Equal(4, service.Beacon(away, "status").Code);
+        Assert.Equal(0, service.Beacon(home, "sign-out").Code);
+        Assert.Equal(3, service.Beacon(home, "status").Code);
+    }
+
+    [Theory]
+    [InlineData("80")]
+    [InlineData("160")]
+    public void Output_fits_and_has_no_colour_in_a_pipe(string columns)
+    {
+        var home = service.Home();
+        foreach (var command in new[] { "status", "host list", "service list", "profile list", "profile show server", "request list", "cert list", "lookahead", "authority list", "authority show issuing", "journal list", "person list" })
+        {
+            var (code, output, error) = Programs.Run("dotnet", [Path.Combine(AppContext.BaseDirectory, "beacon.dll"), .. command.Split(' ')], [], new Dictionary<string, string> { ["BEACON_HOME"] = home, ["COLUMNS"] = columns });
+            Assert.True(code == 0, command + error);
+            Assert.DoesNotContain('\u001b', output);
+            Assert.All(output.Split('\n'), l => Assert.True(new System.Globalization.StringInfo(l).LengthInTextElements <= int.Parse(columns), $"{command}: {l}"));
+            if (command is "status" or "host list" or "service list" or "profile list" or "request list" or "cert list" or "lookahead" or "authority list" or "journal list")
+                System.Text.Json.JsonDocument.Parse(service.Beacon(home, [.. command.Split(' '), "--json"]).Output);
+        }
+    }
+
+    [Fact]
+    public void Shells_can_complete()
+    {
+        Assert.Contains("complete -F", service.Beacon(service.Home(), "completion", "bash").Output);
+        Assert.Contains("request", service.Beacon(service.Home(), "[suggest:3]", "req").Output);
+    }
+
+    [Fact]
+    public void Every_problem_has_its_chapter()
+    {
+        var text = File.ReadAllText(Path.Combine(Programs.Root, "docs", "problems.md"));
+        foreach (var code in Enum.GetValues<ProblemCode>()) Assert.Contains($"\n## {BeaconProblem.SlugOf(code)}\n", text);
+    }
+}

@@ -1,0 +1,267 @@
+using System.Diagnostics;
+using System.Net;
+using System.Net.Http.Headers;
+using System.Net.Security;
+using System.Net.Sockets;
+using System.Security.Cryptography;
+using System.Security.Cryptography.X509Certificates;
+using System.Text;
+using OrderlyBeacon.Core.Keys;
+using OrderlyBeacon.Core.Names;
+using OrderlyBeacon.Core.Requests;
+
+namespace OrderlyBeacon.Benchmarks;
+
+/// <summary>Figures as ratios to a limit measured in the same run. ./bench builds and starts it.</summary>
+internal static class Program
+{
+    private static string _out = "";
+    private static int _misses;
+
+    public static async Task<int> Main(string[] args)
+    {
+        _out = args[0];
+        foreach (var key in new[] { "rsa-2048", "ec-p256" }) await IssuingAsync(key, key == "rsa-2048" ? 1.6 : 4.0);
+        await ClientAsync(args[1]);
+        await IdleAsync();
+        Console.WriteLine(_misses == 0 ? "All ratios are within their limits." : $"{_misses} ratios are over their limits.");
+        return _misses == 0 ? 0 : 1;
+    }
+
+    private static void Report(string what, double value, double limit, string unit)
+    {
+        if (value > limit) _misses++;
+        Console.WriteLine($"  {what,-66} {value,8:0.00} {unit,-3} limit {limit:0.##}{(value > limit ? "  OVER" : "")}");
+    }
+
+    /// <summary>CPU of this process for one operation, in microseconds: the best of five rounds, since the machine is shared.</summary>
+    private static double CpuMicroseconds(int times, Action work)
+    {
+        var best = double.MaxValue;
+        for (var round = 0; round < 5; round++)
+        {
+            var before = Process.GetCurrentProcess().TotalProcessorTime;
+            for (var i = 0; i < times; i++) work();
+            best = Math.Min(best, (Process.GetCurrentProcess().TotalProcessorTime - before).TotalMicroseconds / times);
+        }
+        return best;
+    }
+
+    private static async Task IssuingAsync(string authorityKey, double limit)
+    {
+        Console.WriteLine($"\nIssuing over EST, issuer {authorityKey}, CSRs of ec-p256");
+        using var issuer = KeySigner.NewKey(KeySpec.Parse(authorityKey));
+        var signer = new KeySigner(issuer);
+        using var requester = ECDsa.Create(ECCurve.NamedCurves.nistP256);
+        var tbs = RandomNumberGenerator.GetBytes(900);
+        var hash = HashAlgorithmName.SHA256;
+        var signature = requester.SignData(tbs, hash);
+        for (var i = 0; i < 200; i++) { signer.Sign(tbs); requester.VerifyData(tbs, signature, hash); }
+        var sign = CpuMicroseconds(authorityKey.StartsWith("rsa") ? 300 : 2000, () => signer.Sign(tbs));
+        var verify = CpuMicroseconds(2000, () => requester.VerifyData(tbs, signature, hash));
+
+        using var service = await RunningService.StartAsync(_out, authorityKey);
+        var bodies = Enumerable.Range(0, 4000).Select(i =>
+        {
+            using var key = ECDsa.Create(ECCurve.NamedCurves.nistP256);
+            return Convert.ToBase64String(CertificationRequest.Write(DistinguishedName.ForCommonName($"n{i}.thistledown.example"), [AlternativeName.Parse($"n{i}.thistledown.example")], new KeySigner(key)));
+        }).ToArray();
+        var next = -1;
+        async Task RunAsync(HttpClient http, int count)
+        {
+            for (var i = 0; i < count; i++)
+            {
+                var body = bodies[Interlocked.Increment(ref next) % bodies.Length];
+                using var m = new HttpRequestMessage(HttpMethod.Post, "/.well-known/est/server/simpleenroll") { Content = new StringContent(body, Encoding.ASCII) };
+                m.Content.Headers.ContentType = new MediaTypeHeaderValue("application/pkcs10");
+                using var answer = await http.SendAsync(m);
+                if (answer.StatusCode != HttpStatusCode.OK) throw new InvalidOperationException($"{(int)answer.StatusCode} {await answer.Content.ReadAsStringAsync()}");
+                await answer.Content.ReadAsByteArrayAsync();
+            }
+        }
+        var clients = Enumerable.Range(0, 8).Select(_ => service.Client()).ToArray();
+        await Task.WhenAll(clients.Select(c => RunAsync(c, 300)));
+        double best = double.MaxValue, rate = 0, busy = 0;
+        for (var round = 0; round < 3; round++)
+        {
+            const int each = 250;
+            var (cpu, clock) = (service.Cpu(), Stopwatch.StartNew());
+            await Task.WhenAll(clients.Select(c => RunAsync(c, each)));
+            var used = (service.Cpu() - cpu).TotalMicroseconds / (each * clients.Length);
+            if (used < best) (best, rate, busy) = (used, each * clients.Length / clock.Elapsed.TotalSeconds, used * each * clients.Length / clock.Elapsed.TotalMicroseconds);
+        }
+        Console.WriteLine($"  raw signature {sign:0} µs, bare verification {verify:0} µs; per certificate {best:0} µs of server CPU; {rate:0} certificates/s with 8 connections");
+        Report("server CPU ÷ (raw signature + bare verification)", best / (sign + verify), limit, "×");
+
+        // Is the disk the brake? The same machine's raw synchronous writes, one after another, against what was recorded durably.
+        var syncs = SyncsPerSecond(service.Data);
+        Console.WriteLine($"  raw disk: {syncs:0} synchronous writes/s; recorded {rate:0}/s with {busy:0.00} cores busy in the server (client and server share the machine)");
+        Report("raw synchronous writes ÷ certificates recorded (group commit)", syncs / rate, authorityKey.StartsWith("rsa") ? 20 : 10, "×");
+        foreach (var c in clients) c.Dispose();
+    }
+
+    private static double SyncsPerSecond(string folder)
+    {
+        using var f = new FileStream(Path.Combine(folder, "sync.test"), FileMode.Create, FileAccess.Write, FileShare.None, 0);
+        var page = new byte[4096];
+        var clock = Stopwatch.StartNew();
+        var n = 0;
+        while (clock.Elapsed < TimeSpan.FromSeconds(1)) { f.Write(page); f.Flush(true); n++; }
+        return n / clock.Elapsed.TotalSeconds;
+    }
+
+    /// <summary>Wall times of whole programs: the middle of many runs, in turns, so that noise falls on both alike.</summary>
+    private static (double A, double B) Turns(int times, Func<double> a, Func<double> b)
+    {
+        var (x, y) = (new List<double>(), new List<double>());
+        for (var i = 0; i < times; i++) { x.Add(a()); y.Add(b()); }
+        return (x.Order().ElementAt(times / 2), y.Order().ElementAt(times / 2));
+    }
+
+    private static double Wall(string program, string[] args, IReadOnlyDictionary<string, string>? environment = null)
+    {
+        var start = new ProcessStartInfo(program, args) { RedirectStandardOutput = true, RedirectStandardError = true };
+        foreach (var (k, v) in environment ?? new Dictionary<string, string>()) start.Environment[k] = v;
+        var clock = Stopwatch.StartNew();
+        using var p = Process.Start(start)!;
+        p.StandardOutput.ReadToEnd();
+        p.WaitForExit();
+        if (p.ExitCode != 0) throw new InvalidOperationException($"{program} {string.Join(' ', args)}: {p.StandardError.ReadToEnd()}");
+        return clock.Elapsed.TotalMilliseconds;
+    }
+
+    private static async Task ClientAsync(string hello)
+    {
+        Console.WriteLine("\nThe client");
+        var beacon = Path.Combine(_out, "cli", "beacon");
+        var (version, plain) = Turns(41, () => Wall(beacon, ["--version"]), () => Wall(hello, []));
+        Console.WriteLine($"  beacon --version {version:0.0} ms, hello-world of the same kind {plain:0.0} ms");
+        Report("beacon --version ÷ hello-world", version / plain, 3, "×");
+
+        using var service = await RunningService.StartAsync(_out, "ec-p256");
+        var home = Path.Combine(service.Data, "home");
+        var env = new Dictionary<string, string> { ["BEACON_HOME"] = home };
+        Wall(beacon, ["sign-in", "--service", service.Url, "--name", "robin", "--root", service.RootPem, "--password-file", service.PasswordFile], env);
+        var token = System.Text.Json.JsonDocument.Parse(File.ReadAllText(Path.Combine(home, "session.json"))).RootElement.GetProperty("token").GetString();
+        var header = Path.Combine(home, "header");
+        File.WriteAllText(header, "Authorization: Bearer " + token);
+        var (status, curl) = Turns(41, () => Wall(beacon, ["status"], env), () => Wall("curl", ["-sS", "--cacert", service.RootPem, "-H", "@" + header, service.Url + "/api/v1/today"]));
+        Console.WriteLine($"  beacon status {status:0.0} ms, curl {curl:0.0} ms");
+        Report("beacon status ÷ curl making the same call", status / curl, 2.5, "×");
+    }
+
+    private static async Task IdleAsync()
+    {
+        Console.WriteLine("\nIdle");
+        using var service = await RunningService.StartAsync(_out, "ec-p256");
+        using var agent = await service.JoinAsync(_out);
+        await Task.Delay(TimeSpan.FromSeconds(10));
+        var (before, clock) = (RunningService.CpuOf(agent.Id), Stopwatch.StartNew());
+        await Task.Delay(TimeSpan.FromSeconds(20));
+        var share = (RunningService.CpuOf(agent.Id) - before).TotalMilliseconds / clock.Elapsed.TotalMilliseconds * 100;
+        Report("agent, resident", RunningService.Resident(agent.Id), 30, "MB");
+        Report("agent, share of a core", share, 0.2, "%");
+        Report("service, resident", RunningService.Resident(service.Id), 150, "MB");
+        agent.Kill();
+    }
+}
+
+/// <summary>A published beacond on loopback with a folder of its own.</summary>
+internal sealed class RunningService : IDisposable
+{
+    private readonly Process _process;
+    private readonly int _port;
+
+    private RunningService(Process process, string data, int port) => (_process, Data, _port) = (process, data, port);
+
+    public string Data { get; }
+    public int Id => _process.Id;
+    public string Url => $"https://localhost:{_port}";
+    public string RootPem => Path.Combine(Data, "root.pem");
+    public string PasswordFile => Data + ".password";
+    private const string Password = "correct horse battery";
+
+    private static int FreePort()
+    {
+        using var l = new TcpListener(IPAddress.Loopback, 0);
+        l.Start();
+        return ((IPEndPoint)l.LocalEndpoint).Port;
+    }
+
+    public static async Task<RunningService> StartAsync(string output, string authorityKey)
+    {
+        var data = Directory.CreateTempSubdirectory("beacon-bench-").FullName;
+        File.WriteAllText(data + ".password", Password);
+        var (port, plain) = (FreePort(), FreePort());
+        var start = new ProcessStartInfo("dotnet", [Path.Combine(output, "service", "beacond.dll"), "--contentRoot", Path.Combine(output, "service")]) { RedirectStandardOutput = true, RedirectStandardError = true };
+        foreach (var (k, v) in new Dictionary<string, string>
+                 {
+                     ["BEACON_DATA"] = data, ["BEACON_PORT"] = port.ToString(), ["BEACON_PUBLICATIONPORT"] = plain.ToString(), ["BEACON_ZONES"] = "thistledown.example=administrators", ["BEACON_FIRSTNAME"] = "robin",
+                     ["BEACON_FIRSTPASSWORDFILE"] = data + ".password", ["BEACON_AUTHORITYKEY"] = authorityKey, ["Logging__LogLevel__Default"] = "Warning",
+                 }) start.Environment[k] = v;
+        var p = Process.Start(start)!;
+        p.BeginOutputReadLine();
+        p.BeginErrorReadLine();
+        using var http = new HttpClient();
+        for (var i = 0; i < 300; i++)
+        {
+            try { if ((await http.GetAsync($"http://127.0.0.1:{plain}/readyz")).IsSuccessStatusCode) return new(p, data, port); }
+            catch (HttpRequestException) { }
+            await Task.Delay(100);
+        }
+        throw new InvalidOperationException("the service did not start");
+    }
+
+    public HttpClient Client()
+    {
+        var policy = new X509ChainPolicy { TrustMode = X509ChainTrustMode.CustomRootTrust, RevocationMode = X509RevocationMode.NoCheck };
+        policy.CustomTrustStore.ImportFromPemFile(RootPem);
+        var http = new HttpClient(new SocketsHttpHandler { MaxConnectionsPerServer = 1, SslOptions = new SslClientAuthenticationOptions { CertificateChainPolicy = policy } }) { BaseAddress = new Uri(Url) };
+        http.DefaultRequestHeaders.Authorization = new AuthenticationHeaderValue("Basic", Convert.ToBase64String(Encoding.UTF8.GetBytes("robin:" + Password)));
+        return http;
+    }
+
+    /// <summary>Joins an agent with an nginx configuration of one plain site, and starts it.</summary>
+    public async Task<Process> JoinAsync(string output)
+    {
+        var home = new Dictionary<string, string> { ["BEACON_HOME"] = Path.Combine(Data, "home") };
+        async Task<string> RunAsync(string program, string[] args, string input = "")
+        {
+            var start = new ProcessStartInfo(program, args) { RedirectStandardOutput = true, RedirectStandardInput = true };
+            foreach (var (k, v) in home) start.Environment[k] = v;
+            using var p = Process.Start(start)!;
+            await p.StandardInput.WriteAsync(input);
+            p.StandardInput.Close();
+            var text = await p.StandardOutput.ReadToEndAsync();
+            await p.WaitForExitAsync();
+            return text;
+        }
+        var beacon = Path.Combine(output, "cli", "beacon");
+        await RunAsync(beacon, ["sign-in", "--service", Url, "--name", "robin", "--root", RootPem, "--password-file", PasswordFile]);
+        var code = System.Text.Json.JsonDocument.Parse(await RunAsync(beacon, ["host", "invite", "web01.thistledown.example", "--json"])).RootElement.GetProperty("code").GetString()!;
+        var conf = Path.Combine(Data, "nginx.conf");
+        File.WriteAllText(conf, "http { server { listen 127.0.0.1:1; server_name a.thistledown.example; } }");
+        var agent = Path.Combine(output, "agent", "beacon-agent");
+        await RunAsync(agent, ["join", "--state", Path.Combine(Data, "agent"), "--service", Url, "--host", "web01.thistledown.example", "--code-file", "-", "--nginx", conf], code);
+        return Process.Start(new ProcessStartInfo(agent, ["run", "--state", Path.Combine(Data, "agent")]) { RedirectStandardOutput = true })!;
+    }
+
+    public TimeSpan Cpu() => CpuOf(Id);
+
+    public static TimeSpan CpuOf(int id)
+    {
+        var stat = File.ReadAllText($"/proc/{id}/stat");
+        var f = stat[(stat.LastIndexOf(')') + 2)..].Split(' ');
+        return TimeSpan.FromMilliseconds((long.Parse(f[11]) + long.Parse(f[12])) * 10);
+    }
+
+    /// <summary>Megabytes.</summary>
+    public static double Resident(int id) => double.Parse(File.ReadLines($"/proc/{id}/status").Single(l => l.StartsWith("VmRSS", StringComparison.Ordinal)).Split(' ', StringSplitOptions.RemoveEmptyEntries)[1]) / 1024;
+
+    public void Dispose()
+    {
+        _process.Kill();
+        _process.WaitForExit();
+        try { Directory.Delete(Data, true); File.Delete(PasswordFile); } catch (IOException) { }
+    }
+}

@@ -25,8 +25,8 @@ export function Looks({ looks, now }: { looks: LookInfo[]; now: number }) {
                   {p.reason} <span className="dim">{p.cure}</span>
                 </div>
               ))}
+              <div className="dim">{when(l.at, now)}</div>
             </td>
-            <td className="dim nowrap">{when(l.at, now)}</td>
           </tr>
         ))}
       </tbody>

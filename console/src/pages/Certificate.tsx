@@ -106,8 +106,8 @@ export function Certificate() {
                           word={b.state}
                         />
                         {b.message && <div className="dim">{b.message}</div>}
+                        <div className="dim">seen {when(b.seenAt, now)}</div>
                       </td>
-                      <td className="dim nowrap">seen {when(b.seenAt, now)}</td>
                     </tr>
                   ))}
                 </tbody>

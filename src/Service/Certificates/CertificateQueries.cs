@@ -90,7 +90,7 @@ public sealed class CertificateQueries(BeaconDb db, AuthorityRegistry registry, 
         var orders = await OrderDesk.InfosAsync(db, db.Orders.Where(o => o.CertificateId == row.Id).OrderByDescending(o => o.Id).Take(20), ct);
         return new(info, [.. editions.Select(e => new EditionInfo(e.Serial, e.Thumbprint, e.State, e.IssuedAt, e.NotBefore, e.NotAfter, e.KeyFingerprint, e.ProfileRevision, e.RequestId, e.RevokedAt,
             e.RevocationReason is { } r ? BeaconProblem.SlugOf((RevocationReason)r) : null, issuer))],
-            x is null ? null : Shapes.Text(x), x is null ? [] : ChainBuilder.Build(x, [], registry.All, registry.Anchors).Steps, looks, orders);
+            x is null ? null : Shapes.Text(x), x is null ? [] : ChainBuilder.Build(x, registry.All, [], registry.Anchors).Steps, looks, orders);
     }
 
     /// <summary>By name, or by the serial or thumbprint of one of its editions.</summary>

@@ -63,7 +63,9 @@ public sealed class DemoWorld : IAsyncLifetime
     public async Task StopAsync()
     {
         if (_demo is null or { HasExited: true }) return;
-        Programs.Run("kill", ["-INT", _demo.Id.ToString()]);
+        // A test run in the background of a shell passes an ignored SIGINT on, which bash cannot undo: then SIGTERM stands for Ctrl-C.
+        var ignored = Convert.ToUInt64(File.ReadLines($"/proc/{_demo.Id}/status").Single(l => l.StartsWith("SigIgn", StringComparison.Ordinal)).Split('\t')[1], 16);
+        Programs.Run("kill", [(ignored & 2) != 0 ? "-TERM" : "-INT", _demo.Id.ToString()]);
         using var limit = new CancellationTokenSource(TimeSpan.FromSeconds(40));
         try { await _demo.WaitForExitAsync(limit.Token); }
         catch (OperationCanceledException) { _demo.Kill(true); Assert.Fail("the demo did not stop"); }

@@ -52,8 +52,11 @@ public sealed class BeaconOptions
 
     public string PublicUrl => PublicationUrl.Length > 0 ? PublicationUrl.TrimEnd('/') : $"http://{NameList[0]}:{PublicationPort}";
 
+    private IReadOnlyList<ZoneHolding>? _holdings;
+
+    /// <summary><see cref="Zones"/>, read once.</summary>
     /// <exception cref="BeaconProblem"><see cref="ProblemCode.InputInvalid"/> when an entry is not of the form zone=group.</exception>
-    public IReadOnlyList<ZoneHolding> ZoneHoldings() =>
+    public IReadOnlyList<ZoneHolding> Holdings => _holdings ??=
         [.. Zones.Split(';', StringSplitOptions.TrimEntries | StringSplitOptions.RemoveEmptyEntries).Select(entry => entry.Split('=') is [var zone, var group]
             ? new ZoneHolding(DnsName.Parse(zone), group.Trim())
             : throw new BeaconProblem(ProblemCode.InputInvalid, $"The setting Zones has \"{entry}\".", "Write zone=group;zone=group."))];

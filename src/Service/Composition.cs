@@ -44,6 +44,7 @@ internal static class Composition
         s.AddSingleton<SignInDesk>();
         s.AddSingleton<ClientCertificates>();
         s.AddSingleton<JudgeLook>();
+        s.AddSingleton<KnownNames>();
         foreach (var scoped in new[]
                  {
                      typeof(FoundAuthorities), typeof(PublishCrl), typeof(DecideNames), typeof(WishReading), typeof(CarryOutRequest), typeof(SubmitRequest), typeof(DecideRequest), typeof(InviteHost),
@@ -62,7 +63,7 @@ internal static class Composition
             .AddPolicy(Policies.Person, p => p.RequireAuthenticatedUser().RequireAssertion(c => Caller.Of(c.User).Host is null))
             .AddPolicy(Policies.Administrator, p => p.RequireAssertion(c => Caller.Of(c.User).IsAdministrator))
             .AddPolicy(Policies.Approver, p => p.RequireAssertion(c => Caller.Of(c.User) is var x && (x.IsAdministrator || x.Groups.Contains(Person.Approvers))))
-            .AddPolicy(Policies.Requester, p => p.RequireAssertion(c => Caller.Of(c.User) is var x && (x.IsAdministrator || options.ZoneHoldings().Any(z => x.Groups.Contains(z.Group)))))
+            .AddPolicy(Policies.Requester, p => p.RequireAssertion(c => Caller.Of(c.User) is var x && (x.IsAdministrator || options.Holdings.Any(z => x.Groups.Contains(z.Group)))))
             .AddPolicy(Policies.Agent, p => p.RequireAssertion(c => Caller.Of(c.User).Host is not null));
         s.Configure<RouteHandlerOptions>(o => o.ThrowOnBadRequest = true);
         s.ConfigureHttpJsonOptions(o =>

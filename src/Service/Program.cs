@@ -18,7 +18,7 @@ try
     builder.Configuration.GetSection("Beacon").Bind(options);
     builder.Configuration.Bind(options);
     options.Data = Path.GetFullPath(options.Data);
-    options.ZoneHoldings();
+    _ = options.Holdings;
     // The build asks for the OpenAPI document: nothing is founded or listened to then.
     var describing = System.Reflection.Assembly.GetEntryAssembly()?.GetName().Name == "GetDocument.Insider";
 

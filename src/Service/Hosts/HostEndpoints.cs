@@ -10,13 +10,14 @@ using OrderlyBeacon.Service.Authorities;
 using OrderlyBeacon.Service.Bindings;
 using OrderlyBeacon.Service.Notices;
 using OrderlyBeacon.Service.People;
+using OrderlyBeacon.Service.Requests;
 using OrderlyBeacon.Service.Storage;
 using OrderlyBeacon.Service.Work;
 
 namespace OrderlyBeacon.Service.Hosts;
 
 /// <summary>Makes join codes: 100 random bits, then the root's SHA-256, so that the agent knows whom to trust before its first call.</summary>
-public sealed class InviteHost(BeaconDb db, AuthorityRegistry registry, BeaconOptions options, TimeProvider clock, Changes changes)
+public sealed class InviteHost(BeaconDb db, AuthorityRegistry registry, KnownNames known, BeaconOptions options, TimeProvider clock, Changes changes)
 {
     private static readonly TimeSpan CodeLife = TimeSpan.FromHours(24);
     private const string Letters = "abcdefghjkmnpqrstuvwxyz23456789";
@@ -33,6 +34,7 @@ public sealed class InviteHost(BeaconDb db, AuthorityRegistry registry, BeaconOp
         host.NewJoinCode(HashOf(secret), now + CodeLife);
         await db.Note(now, caller.Actor, "host.invited", dns.Ascii, $"code good until {now + CodeLife:yyyy-MM-dd HH:mm}Z");
         await write.CommitAsync(ct);
+        known.Changed();
         changes.Tell("host", dns.Ascii);
         var code = secret + "." + registry.Root.Thumbprint.Hex;
         return new(dns.Ascii, code, now + CodeLife, $"beacon-agent join --service {options.Url} --host {dns.Ascii} --code-file -");
@@ -42,7 +44,7 @@ public sealed class InviteHost(BeaconDb db, AuthorityRegistry registry, BeaconOp
 }
 
 /// <summary>Takes a host out: its agent's editions are revoked, open orders cancelled, its services forgotten.</summary>
-public sealed class RemoveHost(BeaconDb db, PublishCrl publish, ClientCertificates clients, TimeProvider clock, Changes changes)
+public sealed class RemoveHost(BeaconDb db, PublishCrl publish, ClientCertificates clients, KnownNames known, TimeProvider clock, Changes changes)
 {
     public async Task RunAsync(string name, Caller caller, CancellationToken ct)
     {
@@ -63,6 +65,7 @@ public sealed class RemoveHost(BeaconDb db, PublishCrl publish, ClientCertificat
             await write.CommitAsync(ct);
         }
         clients.Forget();
+        known.Changed();
         await publish.RunAsync(caller.Actor, $"host {name} removed", onlyWhenDue: false, ct);
         changes.Tell("host", name);
     }

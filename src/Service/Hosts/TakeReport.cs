@@ -3,13 +3,14 @@ using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Service.Bindings;
 using OrderlyBeacon.Service.Notices;
+using OrderlyBeacon.Service.Requests;
 using OrderlyBeacon.Service.Storage;
 using OrderlyBeacon.Service.Trust;
 
 namespace OrderlyBeacon.Service.Hosts;
 
 /// <summary>Takes over what an agent says about its host: services, looks, store.</summary>
-public sealed class TakeReport(BeaconDb db, JudgeLook judge, Changes changes, TimeProvider clock)
+public sealed class TakeReport(BeaconDb db, JudgeLook judge, KnownNames known, Changes changes, TimeProvider clock)
 {
     public async Task RunAsync(int hostId, AgentReport report, CancellationToken ct)
     {
@@ -19,6 +20,7 @@ public sealed class TakeReport(BeaconDb db, JudgeLook judge, Changes changes, Ti
         host.Reported(now, report.AgentVersion, Shapes.Json(report.Addresses), JsonSerializer.Serialize([.. report.Entries], BeaconJson.Default.ListStoreEntryInfo),
             report.Problem is null ? null : JsonSerializer.Serialize(report.Problem, BeaconJson.Default.ProblemInfo));
         var rows = await db.Services.Where(s => s.HostId == hostId).ToDictionaryAsync(s => s.Name, ct);
+        var namesBefore = NamesOf(rows.Values);
         var bindings = await db.Bindings.Where(b => db.Services.Any(s => s.HostId == hostId && s.Id == b.ServiceId)).ToDictionaryAsync(b => b.ServiceId, ct);
         foreach (var found in report.Services.Take(5000))
         {
@@ -40,8 +42,12 @@ public sealed class TakeReport(BeaconDb db, JudgeLook judge, Changes changes, Ti
                 await db.Note(now, "agent:" + host.Name, "service.gone", $"{host.Name}/{gone.Name}", "it is not in the server's configuration any more");
             }
         await write.CommitAsync(ct);
+        if (NamesOf(db.Services.Local.Where(s => s.HostId == hostId)) != namesBefore) known.Changed();
         changes.Tell("host", host.Name);
     }
+
+    private static string NamesOf(IEnumerable<HostService> services) =>
+        string.Join('\n', services.Where(s => s.ServedSerial is not null).Select(s => s.NamesJson).Order(StringComparer.Ordinal));
 
     /// <summary>Keeps judged looks, worst first, and what is served under the service's own name.</summary>
     public void TakeLooks(HostService row, IReadOnlyList<LookReport> looks, string hostName, Binding? binding)

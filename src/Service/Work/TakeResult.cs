@@ -12,7 +12,7 @@ using OrderlyBeacon.Service.Trust;
 namespace OrderlyBeacon.Service.Work;
 
 /// <summary>Takes the end of an order, once: a second report of the same order changes nothing.</summary>
-public sealed class TakeResult(BeaconDb db, TakeReport reports, JudgeLook judge, WorkBell bell, Changes changes, TimeProvider clock)
+public sealed class TakeResult(BeaconDb db, TakeReport reports, JudgeLook judge, Requests.KnownNames known, WorkBell bell, Changes changes, TimeProvider clock)
 {
     public async Task RunAsync(Hosts.Host host, long orderId, OrderResult result, CancellationToken ct)
     {
@@ -35,6 +35,7 @@ public sealed class TakeResult(BeaconDb db, TakeReport reports, JudgeLook judge,
             else if (order.Kind == OrderKind.Unbind && result.Done) await UnboundAsync(host, order, result, now, ct);
             await write.CommitAsync(ct);
         }
+        known.Changed();
         bell.Ended(orderId);
         changes.Tell("order", orderId.ToString());
         if (certificateName is not null) changes.Tell("certificate", certificateName);

@@ -89,7 +89,7 @@ internal static class EstEndpoints
 }
 
 /// <summary>Decides and issues for EST clients: people with a password, hosts with a join code, holders of an edition with its key.</summary>
-internal sealed class Enrol(BeaconDb db, SignInDesk desk, ClientCertificates clients, ProfileCatalogue profiles, DecideNames decide, IssueEdition issue, SubmitRequest submit, Changes changes, TimeProvider clock)
+internal sealed class Enrol(BeaconDb db, SignInDesk desk, ClientCertificates clients, ProfileCatalogue profiles, DecideNames decide, IssueEdition issue, SubmitRequest submit, KnownNames known, Changes changes, TimeProvider clock)
 {
     public async Task<ReadOnlyMemory<byte>> FirstAsync(HttpContext context, string profileId, byte[] body)
     {
@@ -168,6 +168,7 @@ internal sealed class Enrol(BeaconDb db, SignInDesk desk, ClientCertificates cli
             certificateId = certificate.Id;
         }
         clients.Forget();
+        known.Changed();
         var der = await IssueAsync(profile, csr, csr.Names, certificateId, $"agent:{host.Name}", "agent:" + host.Name, ct);
         changes.Tell("host", host.Name);
         return der;

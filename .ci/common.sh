@@ -35,10 +35,12 @@ fresh() {
 # publish NAME PROJECT TARGET ARGS...: builds one program into out/, once.
 publish() {
   local what=$1 project=$2 target=$3; shift 3
-  fresh "$OUT/$target.stamp" "$ROOT/src/Core" "$ROOT/src/Contracts" "$ROOT/$project" "$ROOT/Directory.Build.props" "$ROOT/Directory.Packages.props" ${EXTRA_SOURCES:-} && return 0
+  fresh "$OUT/$target.stamp" "$ROOT/src/Core" "$ROOT/src/Contracts" "$ROOT/$project" "$ROOT/Directory.Build.props" "$ROOT/Directory.Build.targets" "$ROOT/Directory.Packages.props" ${EXTRA_SOURCES:-} && return 0
   local began=$SECONDS log="$OUT/$target.log"
   mkdir -p "$OUT"
   say "Building $what …"
+  # Files of an earlier build have other hashes in their names.
+  rm -rf "${OUT:?}/$target/wwwroot"
   dotnet publish "$ROOT/$project" -c Release -o "$OUT/$target" "$@" >"$log" 2>&1 || { grep -E 'error|warn' "$log" | sort -u | head -20 >&2; die "Building $what failed; the whole output is in $log."; }
   touch "$OUT/$target.stamp"
   say "  done in $((SECONDS - began)) s"

@@ -1,5 +1,4 @@
 using System.CommandLine;
-using System.Reflection;
 using System.Runtime.InteropServices;
 using OrderlyBeacon.Agent.Enrolment;
 using OrderlyBeacon.Agent.Orders;
@@ -11,10 +10,11 @@ namespace OrderlyBeacon.Agent;
 /// <summary>beacon-agent: one per server. <c>join</c> once, then <c>run</c> for good.</summary>
 internal static class Program
 {
-    public static string Version { get; } = typeof(Program).Assembly.GetCustomAttribute<AssemblyInformationalVersionAttribute>()?.InformationalVersion ?? "0";
+    public const string Version = BuildFacts.Version;
 
     public static async Task<int> Main(string[] args)
     {
+        OwnTrust.Only();
         var state = new Option<string>("--state") { Description = "Folder of everything the agent keeps.", DefaultValueFactory = _ => "/var/lib/beacon-agent", Recursive = true };
         var service = new Option<string>("--service") { Description = "Address of the service, as https://beacon.example:7443.", Required = true };
         var host = new Option<string>("--host") { Description = "This host's full name, as it was invited.", Required = true };

@@ -30,6 +30,7 @@ internal sealed class Api : IDisposable
     /// <param name="rootPem">The only root that is trusted; null trusts anything, for looking at an unknown service's root.</param>
     public static HttpClient Client(string service, string? rootPem)
     {
+        OwnTrust.Only();
         var handler = new SocketsHttpHandler { UseProxy = false, UseCookies = false };
         if (rootPem is null) handler.SslOptions.RemoteCertificateValidationCallback = (_, _, _, _) => true;
         else

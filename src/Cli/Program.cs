@@ -1,5 +1,4 @@
 using System.CommandLine;
-using System.Reflection;
 using OrderlyBeacon.Cli.Commands;
 using OrderlyBeacon.Core;
 
@@ -7,7 +6,7 @@ namespace OrderlyBeacon.Cli;
 
 internal static class Program
 {
-    public static string Version { get; } = typeof(Program).Assembly.GetCustomAttribute<AssemblyInformationalVersionAttribute>()?.InformationalVersion ?? "0";
+    public const string Version = BuildFacts.Version;
 
     /// <summary>On every read.</summary>
     public static Option<bool> Json { get; } = new("--json") { Description = "Print the service's answer as JSON.", Recursive = true };

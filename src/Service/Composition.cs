@@ -31,7 +31,8 @@ internal static class Composition
         s.AddSingleton(options);
         s.AddSingleton(TimeProvider.System);
         s.AddSingleton<WriteGate>();
-        s.AddDbContext<BeaconDb>(b => Database.Use(b, options));
+        // The options are built once: they cost more than the context itself.
+        s.AddDbContext<BeaconDb>(b => Database.Use(b, options), ServiceLifetime.Scoped, ServiceLifetime.Singleton);
         s.AddSingleton<Changes>();
         s.AddSingleton<WorkBell>();
         s.AddSingleton<AuthorityKeys>();
@@ -59,6 +60,8 @@ internal static class Composition
         }
 
         s.AddAuthentication(Caller.Scheme).AddScheme<AuthenticationSchemeOptions, BeaconAuthentication>(Caller.Scheme, null);
+        // Tokens are random and kept as hashes; the framework's key ring would be loaded for nothing.
+        foreach (var ring in s.Where(d => d.ImplementationType?.Name == "DataProtectionHostedService").ToList()) s.Remove(ring);
         s.AddAuthorizationBuilder()
             .AddPolicy(Policies.Person, p => p.RequireAuthenticatedUser().RequireAssertion(c => Caller.Of(c.User).Host is null))
             .AddPolicy(Policies.Administrator, p => p.RequireAssertion(c => Caller.Of(c.User).IsAdministrator))

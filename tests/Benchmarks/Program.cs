@@ -21,9 +21,12 @@ internal static class Program
     public static async Task<int> Main(string[] args)
     {
         _out = args[0];
-        foreach (var key in new[] { "rsa-2048", "ec-p256" }) await IssuingAsync(key, key == "rsa-2048" ? 1.6 : 4.0);
-        await ClientAsync(args[1]);
-        await IdleAsync();
+        // A third argument picks one part.
+        var part = args.Length > 2 ? args[2] : "";
+        foreach (var key in new[] { "rsa-2048", "ec-p256" })
+            if (part.Length == 0 || part == key) await IssuingAsync(key, key == "rsa-2048" ? 1.6 : 4.0);
+        if (part is "" or "client") await ClientAsync(args[1]);
+        if (part is "" or "idle") await IdleAsync();
         Console.WriteLine(_misses == 0 ? "All ratios are within their limits." : $"{_misses} ratios are over their limits.");
         return _misses == 0 ? 0 : 1;
     }
@@ -58,7 +61,15 @@ internal static class Program
         var signature = requester.SignData(tbs, hash);
         for (var i = 0; i < 200; i++) { signer.Sign(tbs); requester.VerifyData(tbs, signature, hash); }
         var sign = CpuMicroseconds(authorityKey.StartsWith("rsa") ? 300 : 2000, () => signer.Sign(tbs));
-        var verify = CpuMicroseconds(2000, () => requester.VerifyData(tbs, signature, hash));
+        // Each CSR brings a key of its own, so checking one means loading its key: the bare verification has that in it.
+        var spki = requester.ExportSubjectPublicKeyInfo();
+        var loaded = CpuMicroseconds(2000, () => requester.VerifyData(tbs, signature, hash));
+        var verify = CpuMicroseconds(1000, () =>
+        {
+            using var key = ECDsa.Create();
+            key.ImportSubjectPublicKeyInfo(spki, out _);
+            key.VerifyData(tbs, signature, hash);
+        });
 
         using var service = await RunningService.StartAsync(_out, authorityKey);
         var bodies = Enumerable.Range(0, 4000).Select(i =>
@@ -80,7 +91,9 @@ internal static class Program
             }
         }
         var clients = Enumerable.Range(0, 8).Select(_ => service.Client()).ToArray();
-        await Task.WhenAll(clients.Select(c => RunAsync(c, 300)));
+        // The runtime compiles what is hot in the background: it is measured when that has settled.
+        await Task.WhenAll(clients.Select(c => RunAsync(c, 1500)));
+        await Task.Delay(TimeSpan.FromSeconds(1));
         double best = double.MaxValue, rate = 0, busy = 0;
         for (var round = 0; round < 3; round++)
         {
@@ -90,8 +103,10 @@ internal static class Program
             var used = (service.Cpu() - cpu).TotalMicroseconds / (each * clients.Length);
             if (used < best) (best, rate, busy) = (used, each * clients.Length / clock.Elapsed.TotalSeconds, used * each * clients.Length / clock.Elapsed.TotalMicroseconds);
         }
-        Console.WriteLine($"  raw signature {sign:0} µs, bare verification {verify:0} µs; per certificate {best:0} µs of server CPU; {rate:0} certificates/s with 8 connections");
+        Console.WriteLine($"  raw signature {sign:0} µs, bare verification {verify:0} µs ({loaded:0} µs of it after the key is loaded); per certificate {best:0} µs of server CPU; {rate:0} certificates/s with 8 connections");
         Report("server CPU ÷ (raw signature + bare verification)", best / (sign + verify), limit, "×");
+
+        Console.WriteLine($"  {"(the same against a verification with a key that is loaded already)",-66} {best / (sign + loaded),8:0.00} ×");
 
         // Is the disk the brake? The same machine's raw synchronous writes, one after another, against what was recorded durably.
         var syncs = SyncsPerSecond(service.Data);

@@ -78,33 +78,33 @@ public sealed class EditionLedger : BackgroundService
 
     private static void WriteBatch(Commands c, List<Waiting> batch)
     {
-        var answers = new List<(Waiting, Recorded?, Exception?)>(batch.Count);
-        using (var tx = c.Connection.BeginTransaction())
+        try
         {
-            c.Use(tx);
-            var last = c.LastEntry();
-            foreach (var w in batch)
-            {
-                // One bad row must not take its neighbours down.
-                tx.Save("one");
-                try
-                {
-                    var (recorded, entry) = c.Write(w.Record, last);
-                    last = entry ?? last;
-                    answers.Add((w, recorded, null));
-                }
-                catch (SqliteException e)
-                {
-                    tx.Rollback("one");
-                    answers.Add((w, null, e));
-                }
-                tx.Release("one");
-            }
-            tx.Commit();
+            foreach (var (w, recorded) in WriteTogether(c, batch)) w.Answer.TrySetResult(recorded);
         }
-        foreach (var (w, recorded, fault) in answers)
-            if (fault is null) w.Answer.TrySetResult(recorded!);
-            else w.Answer.TrySetException(fault);
+        catch (SqliteException) when (batch.Count > 1)
+        {
+            // One bad row must not take its neighbours down: each is tried alone.
+            foreach (var w in batch)
+                try { w.Answer.TrySetResult(WriteTogether(c, [w])[0].Item2); }
+                catch (SqliteException e) { w.Answer.TrySetException(e); }
+        }
+    }
+
+    private static List<(Waiting, Recorded)> WriteTogether(Commands c, List<Waiting> batch)
+    {
+        var answers = new List<(Waiting, Recorded)>(batch.Count);
+        using var tx = c.Connection.BeginTransaction();
+        c.Use(tx);
+        var last = c.LastEntry();
+        foreach (var w in batch)
+        {
+            var (recorded, entry) = c.Write(w.Record, last);
+            last = entry ?? last;
+            answers.Add((w, recorded));
+        }
+        tx.Commit();
+        return answers;
     }
 
     /// <summary>Prepared statements on a connection of their own.</summary>

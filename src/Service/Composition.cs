@@ -74,12 +74,14 @@ internal static class Composition
             o.SerializerOptions.TypeInfoResolverChain.Insert(0, BeaconJson.Default);
             o.SerializerOptions.NumberHandling = JsonNumberHandling.Strict;
         });
-        s.AddOpenApi(o => o.AddDocumentTransformer((document, _, _) =>
-        {
-            document.Info.Title = "Orderly Beacon";
-            document.Servers = [];
-            return Task.CompletedTask;
-        }));
+        // The document is written by the build and served as it is: describing itself anew would cost a running service memory.
+        if (!hosted)
+            s.AddOpenApi(o => o.AddDocumentTransformer((document, _, _) =>
+            {
+                document.Info.Title = "Orderly Beacon";
+                document.Servers = [];
+                return Task.CompletedTask;
+            }));
     }
 
     /// <summary>Database, authorities, first administrator, own certificate: everything that must be there before the first call.</summary>
@@ -151,7 +153,7 @@ internal static class Composition
         app.UseAuthentication();
         app.UseAuthorization();
         app.UseAnswerOnce();
-        app.MapOpenApi("/api/openapi.json").AllowAnonymous();
+        app.MapGet("/api/openapi.json", () => TypedResults.Stream(typeof(Composition).Assembly.GetManifestResourceStream("openapi.json")!, "application/json")).AllowAnonymous().ExcludeFromDescription();
         app.MapPublication();
         app.MapEst();
 

@@ -62,7 +62,7 @@ public sealed class RunningService : IAsyncLifetime
         _process.BeginOutputReadLine();
         _process.BeginErrorReadLine();
         using var http = new HttpClient();
-        for (var i = 0; i < 200; i++)
+        for (var i = 0; i < 1200; i++)
         {
             if (_process.HasExited) break;
             try { if ((await http.GetAsync($"http://127.0.0.1:{PublicationPort}/readyz")).IsSuccessStatusCode) return; }

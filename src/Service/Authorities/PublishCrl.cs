@@ -13,8 +13,7 @@ public sealed class PublishCrl(BeaconDb db, AuthorityRegistry registry, CrlShelf
     {
         var point = registry.Issuing;
         var now = clock.GetUtcNow();
-        if (onlyWhenDue && await db.Crls.AsNoTracking().Where(c => c.AuthorityId == point.AuthorityId).OrderByDescending(c => c.Number).FirstOrDefaultAsync(ct) is { } newest
-            && now < newest.ThisUpdate + (newest.NextUpdate - newest.ThisUpdate) / 2) return;
+        if (onlyWhenDue && shelf.Get(Authority.IssuingSlug) is { NextUpdate: { } next } newest && now < newest.ThisUpdate + (next - newest.ThisUpdate) / 2) return;
 
         await using var write = await db.BeginWriteAsync(ct);
         var number = (await db.Crls.Where(c => c.AuthorityId == point.AuthorityId).MaxAsync(c => (long?)c.Number, ct) ?? 0) + 1;

@@ -25,8 +25,8 @@ internal sealed class Caretaker(IServiceScopeFactory scopes, ServiceCertificate 
                 await GuardAsync("renewals", RenewDueAsync, stopping);
                 await GuardAsync("CRL", (s, ct) => s.GetRequiredService<PublishCrl>().RunAsync("system", "due", onlyWhenDue: true, ct), stopping);
                 await GuardAsync("own certificate", (_, ct) => own.RenewIfDueAsync(ct), stopping);
-                // What the start needed is given back once, so that an idle service is a small one.
-                if (++_rounds == 3) GC.Collect(2, GCCollectionMode.Aggressive, blocking: true, compacting: true);
+                // What the start and the first calls needed is given back, so that an idle service is a small one.
+                if (++_rounds is 3 or 12) GC.Collect(2, GCCollectionMode.Aggressive, blocking: true, compacting: true);
                 if (clock.GetUtcNow() >= _nextHousekeeping)
                 {
                     await GuardAsync("housekeeping", TidyAsync, stopping);

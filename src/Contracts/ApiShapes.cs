@@ -91,6 +91,16 @@ public sealed record EditionInfo(string Serial, string Thumbprint, EditionState 
     long? Request, DateTimeOffset? RevokedAt, string? RevocationReason, string Issuer);
 public sealed record CertificateDetail(CertificateInfo Certificate, IReadOnlyList<EditionInfo> Editions, CertificateText? Text, IReadOnlyList<string> ChainSteps, IReadOnlyList<LookInfo> Looks, IReadOnlyList<OrderInfo> Orders);
 public sealed record Revocation(string Reason, string? Serial);
+public sealed record HoldRelease(string? Serial);
+
+/// <summary>Which editions to revoke: some serials, or all of a host, or all of one profile revision. Without <paramref name="Count"/> it is a preview.</summary>
+/// <param name="Count">How many editions the caller expects to be meant; with another number nothing is done.</param>
+public sealed record RevocationWish(string Reason, IReadOnlyList<string>? Serials, string? Host, string? Profile, int? Revision, int? Count);
+public sealed record RevocationItem(string Certificate, string Serial, DateTimeOffset NotAfter, EditionState State);
+public sealed record RevocationOutcome(bool Done, int Count, IReadOnlyList<RevocationItem> Items, string? Crl);
+
+/// <summary>What was published.</summary>
+public sealed record CrlIssued(string Told);
 
 /// <summary>An order's progress.</summary>
 public sealed record OrderInfo(long Id, OrderKind Kind, OrderState State, string Host, string? Certificate, IReadOnlyList<string> Services, DateTimeOffset At, DateTimeOffset? Ended, IReadOnlyList<string> Steps, ProblemInfo? Problem, BindPlan? Plan, IReadOnlyList<LookInfo> Looks);
@@ -101,8 +111,11 @@ public sealed record LookWish(string Address, string? ServerName, string? From);
 // ---- authorities, journal
 
 public sealed record GenerationInfo(int Number, string Subject, string Issuer, string Serial, string Thumbprint, DateTimeOffset NotBefore, DateTimeOffset NotAfter, string Key, string CertificateAt);
-public sealed record CrlInfo(long Number, DateTimeOffset ThisUpdate, DateTimeOffset NextUpdate, int Revoked, string At);
-public sealed record AuthorityInfo(string Id, string Name, string Kind, string KeyState, IReadOnlyList<GenerationInfo> Generations, CrlInfo? Crl, long Editions, string Pem);
+public sealed record CrlInfo(long Number, DateTimeOffset ThisUpdate, DateTimeOffset NextUpdate, int Revoked, string At, long? BaseNumber);
+
+/// <summary>Where and under which certificate OCSP questions are answered.</summary>
+public sealed record ResponderInfo(string At, string Serial, DateTimeOffset NotAfter);
+public sealed record AuthorityInfo(string Id, string Name, string Kind, string KeyState, IReadOnlyList<GenerationInfo> Generations, CrlInfo? Crl, CrlInfo? Delta, ResponderInfo? Responder, long Editions, string Pem);
 
 public sealed record JournalEntryInfo(long Sequence, DateTimeOffset At, string Actor, string Action, string Subject, string Detail, string Previous, string Hash);
 

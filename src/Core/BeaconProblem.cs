@@ -19,6 +19,8 @@ public enum ProblemCode
     CertificateMalformed,
     /// <summary>A revocation list cannot be read.</summary>
     CrlMalformed,
+    /// <summary>A question about a certificate's status, or its answer, cannot be read.</summary>
+    OcspMalformed,
     /// <summary>A file holds nothing that is recognised.</summary>
     FileNotRecognised,
     /// <summary>The request was refused by the profile or the name rules.</summary>

@@ -10,14 +10,24 @@ public static class Oids
     public const string BasicConstraints = "2.5.29.19";
     public const string CrlNumber = "2.5.29.20";
     public const string ReasonCode = "2.5.29.21";
+    public const string DeltaCrlIndicator = "2.5.29.27";
     public const string IssuingDistributionPoint = "2.5.29.28";
     public const string NameConstraints = "2.5.29.30";
     public const string CrlDistributionPoints = "2.5.29.31";
     public const string AuthorityKeyIdentifier = "2.5.29.35";
     public const string ExtendedKeyUsage = "2.5.29.37";
+    public const string FreshestCrl = "2.5.29.46";
     public const string AuthorityInfoAccess = "1.3.6.1.5.5.7.1.1";
     public const string CaIssuers = "1.3.6.1.5.5.7.48.2";
     public const string Ocsp = "1.3.6.1.5.5.7.48.1";
+
+    // RFC 6960 section 4
+    public const string OcspBasic = "1.3.6.1.5.5.7.48.1.1";
+    public const string OcspNonce = "1.3.6.1.5.5.7.48.1.2";
+    public const string OcspNoCheck = "1.3.6.1.5.5.7.48.1.5";
+    public const string OcspSigning = "1.3.6.1.5.5.7.3.9";
+    public const string Sha1 = "1.3.14.3.2.26";
+    public const string Sha256 = "2.16.840.1.101.3.4.2.1";
 
     public const string ServerAuth = "1.3.6.1.5.5.7.3.1";
     public const string ClientAuth = "1.3.6.1.5.5.7.3.2";

@@ -37,6 +37,12 @@ public sealed class BeaconOptions
     /// <summary>Life of a CRL in hours; the next one is issued at half of it.</summary>
     public double CrlHours { get; set; } = 24;
 
+    /// <summary>Life of a delta CRL in hours; the next one is issued at half of it.</summary>
+    public double DeltaHours { get; set; } = 6;
+
+    /// <summary>Life of an OCSP answer in hours; it is kept for half of it at most.</summary>
+    public double OcspHours { get; set; } = 4;
+
     /// <summary>Seconds without a word after which a host counts as away.</summary>
     public int HostAwaySeconds { get; set; } = 120;
 

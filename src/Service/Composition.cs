@@ -14,9 +14,11 @@ using OrderlyBeacon.Service.Notices;
 using OrderlyBeacon.Service.People;
 using OrderlyBeacon.Service.Profiles;
 using OrderlyBeacon.Service.Protocols.Est;
+using OrderlyBeacon.Service.Protocols.Ocsp;
 using OrderlyBeacon.Service.Protocols.Publication;
 using OrderlyBeacon.Service.Renewals;
 using OrderlyBeacon.Service.Requests;
+using OrderlyBeacon.Service.Revocations;
 using OrderlyBeacon.Service.Storage;
 using OrderlyBeacon.Service.Trust;
 using OrderlyBeacon.Service.Work;
@@ -38,6 +40,10 @@ internal static class Composition
         s.AddSingleton<AuthorityKeys>();
         s.AddSingleton<AuthorityRegistry>();
         s.AddSingleton<CrlShelf>();
+        s.AddSingleton<RevocationBook>();
+        s.AddSingleton<EditionStates>();
+        s.AddSingleton<ResponderCertificates>();
+        s.AddSingleton<OcspDesk>();
         s.AddSingleton<EditionLedger>();
         s.AddSingleton<IssueEdition>();
         s.AddSingleton<ServiceCertificate>();
@@ -50,7 +56,7 @@ internal static class Composition
                  {
                      typeof(FoundAuthorities), typeof(PublishCrl), typeof(DecideNames), typeof(WishReading), typeof(CarryOutRequest), typeof(SubmitRequest), typeof(DecideRequest), typeof(InviteHost),
                      typeof(RemoveHost), typeof(TakeReport), typeof(AnswerCsr), typeof(TakeResult), typeof(OrderDesk), typeof(ServiceQueries), typeof(BindService), typeof(CertificateQueries),
-                     typeof(RevokeEdition), typeof(OrderRenewal), typeof(TodayQuery), typeof(LookFromHost), typeof(Enrol),
+                     typeof(RevokeEdition), typeof(ReleaseEdition), typeof(RevokeMany), typeof(AnnounceRevocations), typeof(OrderRenewal), typeof(TodayQuery), typeof(LookFromHost), typeof(Enrol),
                  })
             s.AddScoped(scoped);
         if (hosted)
@@ -97,14 +103,16 @@ internal static class Composition
         await registry.LoadAsync(db, CancellationToken.None);
         var shelf = app.Services.GetRequiredService<CrlShelf>();
         foreach (var a in registry.Authorities)
-            if (await db.Crls.AsNoTracking().Where(c => c.AuthorityId == a.Id).OrderByDescending(c => c.Number).FirstOrDefaultAsync() is { } crl) shelf.Put(a.Slug, crl.Number, crl.Der);
-        await scope.ServiceProvider.GetRequiredService<PublishCrl>().RunAsync("system", "start", onlyWhenDue: true, CancellationToken.None);
+            foreach (var delta in new[] { false, true })
+                if (await db.Crls.AsNoTracking().Where(c => c.AuthorityId == a.Id && c.IsDelta == delta).OrderByDescending(c => c.Number).FirstOrDefaultAsync() is { } crl) shelf.Put(a.Slug, crl);
+        await scope.ServiceProvider.GetRequiredService<PublishCrl>().RunAsync("system", "start", CrlOccasion.Due, CancellationToken.None);
         await Caretaker.MendAsync(db, app.Services.GetRequiredService<TimeProvider>().GetUtcNow(), CancellationToken.None);
         await FirstPersonAsync(app, db, options);
         // The ledger is not running yet, and the certificate must be recorded before the first connection: it runs for this alone.
         var ledger = app.Services.GetRequiredService<EditionLedger>();
         await ledger.StartAsync(CancellationToken.None);
         await app.Services.GetRequiredService<ServiceCertificate>().RenewIfDueAsync(CancellationToken.None);
+        await app.Services.GetRequiredService<ResponderCertificates>().RenewIfDueAsync(CancellationToken.None);
     }
 
     /// <summary>The first administrator. The password comes from a file named by BEACON_FIRSTPASSWORDFILE, or is made and left in a file to be read once.</summary>
@@ -131,6 +139,7 @@ internal static class Composition
 
     public static void MapBeacon(this WebApplication app, BeaconOptions options)
     {
+        app.UseOcsp();
         app.UseExceptionHandler(e => e.Run(Problems.HandleAsync));
         app.Use(async (context, next) =>
         {

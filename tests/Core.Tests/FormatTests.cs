@@ -17,7 +17,7 @@ public sealed class FormatTests
     public void Every_form_is_recognised_in_text_and_binary()
     {
         using var key = ECDsa.Create(ECCurve.NamedCurves.nistP256);
-        var crl = CrlWriter.Issue(_w.Issuing.Subject, _w.Issuing.SubjectKeyIdentifier.Span, 7, World.Now, World.Now.AddDays(1), [], _w.IssuingSigner);
+        var crl = _w.Crl(7, []).ToArray();
         var cases = new (FileItemKind, byte[])[]
         {
             (FileItemKind.Certificate, _w.Root.Der.ToArray()),
@@ -54,8 +54,10 @@ public sealed class FormatTests
         var samples = new List<byte[]>
         {
             World.Csr(KeySpec.P256, "CN=a.example,O=Rail", "a.example", "10.0.0.1"), _w.Leaf("a.example", "b.example").Der.ToArray(), _w.Root.Der.ToArray(), Pkcs7.WriteCertificates([_w.Root.Der]),
-            CrlWriter.Issue(_w.Issuing.Subject, _w.Issuing.SubjectKeyIdentifier.Span, 7, World.Now, World.Now.AddDays(1), [new(World.Serial(), World.Now, RevocationReason.KeyCompromise)], _w.IssuingSigner),
+            _w.Crl(7, [new(World.Serial(), World.Now, RevocationReason.KeyCompromise)]).ToArray(),
             Encoding.ASCII.GetBytes(Armor.Write(Armor.CertificateRequest, World.Csr(KeySpec.P256, "CN=a.example", "a.example"))), Pkcs12.Write([_w.Root.Der], null, "x"),
+            OcspRequest.Write([OcspCertId.Of(_w.Issuing, World.Serial(), true), OcspCertId.Of(_w.Issuing, World.Serial(), false)], new byte[32]),
+            OcspResponse.Write([new(OcspCertId.Of(_w.Issuing, World.Serial(), true), OcspStatus.Good, null, World.Now, World.Now)], World.Now, new byte[32], new byte[20], _w.Issuing.Der.Span, _w.IssuingSigner),
         };
         var seed = Environment.GetEnvironmentVariable("BEACON_FUZZ_SEED") is { } s ? int.Parse(s) : Environment.TickCount;
         var random = new Random(seed);
@@ -64,7 +66,7 @@ public sealed class FormatTests
         while (clock.Elapsed < TimeSpan.FromSeconds(12))
         {
             var bytes = Mutate(samples[random.Next(samples.Count)], random);
-            foreach (var read in new Action<byte[]>[] { b => CertificationRequest.Read(b), b => FileInspection.Inspect(b), b => X509.Read(b), b => Crl.Read(b) })
+            foreach (var read in new Action<byte[]>[] { b => CertificationRequest.Read(b), b => FileInspection.Inspect(b), b => X509.Read(b), b => Crl.Read(b), b => OcspRequest.Read(b), b => OcspResponse.Read(b) })
                 try { read(bytes); }
                 catch (BeaconProblem) { }
                 catch (Exception e) { Assert.Fail($"seed {seed}, run {runs}: {e}\n{Convert.ToHexString(bytes)}"); }

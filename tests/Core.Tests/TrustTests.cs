@@ -9,7 +9,7 @@ public sealed class TrustTests
     private readonly World _w = new();
 
     private LookVerdict Judge(string name, X509[] served, X509[]? anchors = null, X509[]? known = null, DateTimeOffset? now = null, Crl? crl = null) =>
-        LookJudge.Judge(name, served, anchors ?? [_w.Root], known ?? [_w.Root, _w.Issuing], now ?? World.Now, crl is null ? null : _ => crl);
+        LookJudge.Judge(name, served, anchors ?? [_w.Root], known ?? [_w.Root, _w.Issuing], now ?? World.Now, crl is null ? null : (_, serial) => crl.Find(serial));
 
     private static LookFault Only(LookVerdict v)
     {
@@ -65,7 +65,7 @@ public sealed class TrustTests
     public void A_revoked_one_is_named()
     {
         var leaf = _w.Leaf("a.example");
-        var crl = Crl.Read(CrlWriter.Issue(_w.Issuing.Subject, _w.Issuing.SubjectKeyIdentifier.Span, 2, World.Now, World.Now.AddDays(1), [new(leaf.Serial, World.Now, RevocationReason.KeyCompromise)], _w.IssuingSigner));
+        var crl = Crl.Read(_w.Crl(2, [new(leaf.Serial, World.Now, RevocationReason.KeyCompromise)]));
         Assert.Equal(LookFault.Revoked, Only(Judge("a.example", [leaf, _w.Issuing], crl: crl)));
     }
 

@@ -4,6 +4,7 @@ using OrderlyBeacon.Core.Issuing;
 using OrderlyBeacon.Core.Keys;
 using OrderlyBeacon.Core.Names;
 using OrderlyBeacon.Core.Requests;
+using OrderlyBeacon.Core.Revocation;
 
 namespace OrderlyBeacon.Core.Tests;
 
@@ -43,6 +44,21 @@ internal sealed class World
         NotBefore = from ?? Now.AddDays(-1), NotAfter = to ?? Now.AddDays(89), Names = [.. names.Select(AlternativeName.Parse)], KeyUsage = KeyUsages.DigitalSignature, ExtendedKeyUsage = [Oids.ServerAuth],
         AuthorityKeyIdentifier = Issuing.SubjectKeyIdentifier, CrlUris = ["http://beacon.thistledown.example/crl/issuing.crl"], IssuerUris = ["http://beacon.thistledown.example/issuer/issuing.cer"],
     };
+
+    /// <summary>A list of the issuing authority: a delta when <paramref name="from"/> is given.</summary>
+    public ReadOnlyMemory<byte> Crl(long number, IReadOnlyCollection<RevokedCertificate> revoked, long? from = null, string[]? freshest = null, string[]? points = null, DateTimeOffset? at = null) =>
+        CrlWriter.Issue(new()
+        {
+            Issuer = Issuing.Subject, IssuerKeyIdentifier = Issuing.SubjectKeyIdentifier, Number = number, ThisUpdate = at ?? Now, NextUpdate = (at ?? Now).AddDays(1), BaseNumber = from,
+            FreshestUris = freshest ?? [], PointUris = points ?? [],
+        }, new CrlEntries(revoked), IssuingSigner);
+
+    /// <summary>A delegated OCSP responder of the issuing authority.</summary>
+    public (X509 Certificate, KeySigner Signer) Responder(DateTimeOffset? now = null)
+    {
+        var signer = new KeySigner(KeySigner.NewKey(KeySpec.P256));
+        return (X509.Read(CertificateWriter.Issue(Content(signer.PublicKey, [], "CN=Test Responder", (now ?? Now).AddDays(-1)) with { ExtendedKeyUsage = [Oids.OcspSigning], OcspNoCheck = true }, IssuingSigner)), signer);
+    }
 
     public X509 Leaf(params string[] names) => Leaf(names, null);
 

@@ -10,7 +10,7 @@ public sealed class EstTests(RunningService service) : IClassFixture<RunningServ
 {
     private const string Ec = "ec -pkeyopt ec_paramgen_curve:P-256";
 
-    private static (string Key, string Csr) Make(Scratch s, string names, string key = Ec)
+    internal static (string Key, string Csr) Make(Scratch s, string names, string key = Ec)
     {
         var name = Guid.NewGuid().ToString("N")[..8];
         var (code, _, error) = Programs.Run("openssl", [.. $"req -new -newkey {key} -nodes -keyout {s[name + ".key"]} -outform DER -out {s[name + ".der"]} -subj /CN=api.thistledown.example -addext subjectAltName={names}".Split(' ')]);
@@ -19,14 +19,16 @@ public sealed class EstTests(RunningService service) : IClassFixture<RunningServ
         return (s[name + ".key"], s[name + ".b64"]);
     }
 
-    private (string Status, string Body) Enrol(Scratch s, string csr, string profile = "server", string operation = "simpleenroll", params string[] more)
+    private (string Status, string Body) Enrol(Scratch s, string csr, string profile = "server", string operation = "simpleenroll", params string[] more) => Enrol(service, s, csr, profile, operation, more);
+
+    internal static (string Status, string Body) Enrol(RunningService service, Scratch s, string csr, string profile = "server", string operation = "simpleenroll", params string[] more)
     {
         var (code, output, error) = service.Curl([.. more, "-o", s["answer"], "-w", "%{http_code}", "-H", "Content-Type: application/pkcs10", "--data-binary", "@" + csr, $"{service.Url}/.well-known/est/{profile}/{operation}"]);
         Assert.True(code == 0, error);
         return (output, File.ReadAllText(s["answer"]));
     }
 
-    private static string Leaf(Scratch s, string body)
+    internal static string Leaf(Scratch s, string body)
     {
         var pem = Programs.OpenSsl("pkcs7 -inform DER -print_certs", Convert.FromBase64String(body));
         return s.File("leaf.pem", pem);

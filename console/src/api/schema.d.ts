@@ -68,6 +68,22 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/revocations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["revokeMany"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/authorities": {
         parameters: {
             query?: never;
@@ -78,6 +94,22 @@ export interface paths {
         get: operations["listAuthorities"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/authorities/{id}/crl": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["issueCrl"];
         delete?: never;
         options?: never;
         head?: never;
@@ -372,6 +404,22 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/certificates/{name}/release": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["releaseCertificate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/certificates/{name}/policy": {
         parameters: {
             query?: never;
@@ -538,6 +586,8 @@ export interface components {
             keyState: string;
             generations: components["schemas"]["GenerationInfo"][];
             crl: null | components["schemas"]["CrlInfo"];
+            delta: null | components["schemas"]["CrlInfo"];
+            responder: null | components["schemas"]["ResponderInfo"];
             /** Format: int64 */
             editions: number;
             pem: string;
@@ -647,6 +697,12 @@ export interface components {
             /** Format: int32 */
             revoked: number;
             at: string;
+            /** Format: int64 */
+            baseNumber: null | number;
+        };
+        /** @description What was published. */
+        CrlIssued: {
+            told: string;
         };
         EditionInfo: {
             serial: string;
@@ -716,6 +772,9 @@ export interface components {
             notAfter: string;
             key: string;
             certificateAt: string;
+        };
+        HoldRelease: {
+            serial: null | string;
         };
         HostDetail: {
             host: components["schemas"]["HostInfo"];
@@ -1038,9 +1097,44 @@ export interface components {
         };
         /** @enum {unknown} */
         RequestState: "draft" | "waiting-for-approval" | "waiting-outside" | "waiting-for-host" | "issued" | "refused" | "withdrawn";
+        /** @description Where and under which certificate OCSP questions are answered. */
+        ResponderInfo: {
+            at: string;
+            serial: string;
+            /** Format: date-time */
+            notAfter: string;
+        };
         Revocation: {
             reason: string;
             serial: null | string;
+        };
+        RevocationItem: {
+            certificate: string;
+            serial: string;
+            /** Format: date-time */
+            notAfter: string;
+            state: components["schemas"]["EditionState"];
+        };
+        RevocationOutcome: {
+            done: boolean;
+            /** Format: int32 */
+            count: number;
+            items: components["schemas"]["RevocationItem"][];
+            crl: null | string;
+        };
+        /** @description Which editions to revoke: some serials, or all of a host, or all of one profile revision. Without Count it is a preview. */
+        RevocationWish: {
+            reason: string;
+            serials: null | string[];
+            host: null | string;
+            profile: null | string;
+            /** Format: int32 */
+            revision: null | number;
+            /**
+             * Format: int32
+             * @description How many editions the caller expects to be meant; with another number nothing is done.
+             */
+            count: null | number;
         };
         ServiceInfo: {
             host: string;
@@ -1203,6 +1297,30 @@ export interface operations {
             };
         };
     };
+    revokeMany: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RevocationWish"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RevocationOutcome"];
+                };
+            };
+        };
+    };
     listAuthorities: {
         parameters: {
             query?: never;
@@ -1219,6 +1337,28 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AuthorityInfo"][];
+                };
+            };
+        };
+    };
+    issueCrl: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CrlIssued"];
                 };
             };
         };
@@ -1726,6 +1866,32 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["Revocation"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CertificateDetail"];
+                };
+            };
+        };
+    };
+    releaseCertificate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HoldRelease"];
             };
         };
         responses: {

@@ -38,9 +38,21 @@ internal static class AuthorityCommands
             foreach (var g in a.Generations)
                 Pairs(("generation", g.Number.ToString()), ("subject", Esc(g.Subject)), ("issuer", Esc(g.Issuer)), ("key", g.Key), ("serial", g.Serial), ("thumbprint", g.Thumbprint), ("from", $"{g.NotBefore.UtcDateTime:d MMM yyyy HH:mm} UTC"), ("until", When(g.NotAfter)), ("published at", Esc(g.CertificateAt)));
             if (a.Crl is { } c) Pairs(("CRL", $"number {c.Number}, {c.Revoked} revoked, next by {When(c.NextUpdate)}"), ("at", Esc(c.At)));
+            if (a.Delta is { } d) Pairs(("delta", $"number {d.Number}, goes on from {d.BaseNumber}, {d.Revoked} changes, next by {When(d.NextUpdate)}"), ("at", Esc(d.At)));
+            if (a.Responder is { } o) Pairs(("OCSP", Esc(o.At)), ("signed by", $"a delegated key, certificate {o.Serial} until {When(o.NotAfter)}"));
             return 0;
         });
-        return new("authority", "The certification authorities.") { list, show };
+        var crl = new Command("issue-crl", "Issue the next full CRL and its delta now, whatever the schedule says.") { id };
+        crl.Does(async (r, ct) =>
+        {
+            using var api = Api.SignedIn();
+            using var answer = await api.SendAsync(new(HttpMethod.Post, $"/api/v1/authorities/{Api.Escape(r.GetValue(id)!)}/crl"), ct);
+            var text = await answer.Content.ReadAsStringAsync(ct);
+            if (r.GetValue(Program.Json)) Json(text);
+            else Line("Issued: " + Api.Read(text, BeaconJson.Default.CrlIssued).Told + ".");
+            return 0;
+        });
+        return new("authority", "The certification authorities.") { list, show, crl };
     }
 
     private static Command Journal()

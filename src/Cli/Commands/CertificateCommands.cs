@@ -11,7 +11,7 @@ internal static class CertificateCommands
     public static IEnumerable<Command> All()
     {
         var name = new Argument<string>("certificate") { Description = "Its name, or a serial or thumbprint." };
-        return [new("cert", "Certificates and their editions.") { List(), Show(name), Renew(name), Revoke(name), Export(name), Policy(name) }, Inspect()];
+        return [new("cert", "Certificates and their editions.") { List(), Show(name), Renew(name), RevocationCommands.Revoke(name), RevocationCommands.Release(name), RevocationCommands.RevokeAll(), Export(name), Policy(name) }, Inspect()];
     }
 
     private static Command List()
@@ -53,7 +53,7 @@ internal static class CertificateCommands
             Line();
             Table(["Edition", "State", "Ends", "Request"], d.Editions.Take(10).Select(e => new[]
             {
-                e.Serial, e.RevokedAt is { } at ? $"[darkorange]◆[/] revoked {at.UtcDateTime:d MMM HH:mm} ({Esc(e.RevocationReason)})" : e.State.ToString().ToLowerInvariant(), When(e.NotAfter), e.Request?.ToString() ?? "EST",
+                e.Serial, e.RevokedAt is { } at ? $"[darkorange]◆[/] {(e.RevocationReason == "certificate-hold" ? $"on hold since {at.UtcDateTime:d MMM HH:mm}" : $"revoked {at.UtcDateTime:d MMM HH:mm} ({Esc(e.RevocationReason)})")}" : e.State.ToString().ToLowerInvariant(), When(e.NotAfter), e.Request?.ToString() ?? "EST",
             }), "No edition yet.");
             if (d.Editions.Count > 10) Line($"… and {d.Editions.Count - 10} older ones (--json has all).");
             Line();
@@ -76,26 +76,6 @@ internal static class CertificateCommands
             var text = await answer.Content.ReadAsStringAsync(ct);
             if (r.GetValue(noWait)) { if (r.GetValue(Program.Json)) Json(text); else Line("Ordered."); return 0; }
             return await Progress.FollowAsync(api, Api.Read(text, BeaconJson.Default.OrderAccepted).Order, $"{r.GetValue(name)} is renewed.", r.GetValue(Program.Json), ct);
-        });
-        return c;
-    }
-
-    private static Command Revoke(Argument<string> name)
-    {
-        var reason = new Option<string>("--reason") { Description = "Why.", DefaultValueFactory = _ => "unspecified" };
-        reason.AcceptOnlyFromAmong("unspecified", "key-compromise", "affiliation-changed", "superseded", "cessation-of-operation", "privilege-withdrawn");
-        var serial = new Option<string?>("--serial") { Description = "An older edition; the current one when left out." };
-        var c = new Command("revoke", "Revoke an edition; the CRL says so at once. It cannot be taken back.") { name, reason, serial };
-        c.Does(async (r, ct) =>
-        {
-            using var api = Api.SignedIn();
-            var text = await api.PostAsync($"/api/v1/certificates/{Api.Escape(r.GetValue(name)!)}/revoke", new Revocation(r.GetValue(reason)!, r.GetValue(serial)), BeaconJson.Default.Revocation, ct);
-            if (r.GetValue(Program.Json)) { Json(text); return 0; }
-            var d = Api.Read(text, BeaconJson.Default.CertificateDetail);
-            var e = d.Editions.Where(e => e.RevokedAt is not null).MaxBy(e => e.RevokedAt)!;
-            Line($"Edition {e.Serial} of {d.Certificate.Name} is revoked ({e.RevocationReason}); the new CRL is published.");
-            if (d.Certificate.Policy.Automatic && e.State == EditionState.Current) Line("Its successor is being made and put in place.");
-            return 0;
         });
         return c;
     }

@@ -161,7 +161,7 @@ internal static class RequestCommands
             using var api = Api.SignedIn();
             var json = await api.TextAsync("/api/v1/profiles", ct);
             if (r.GetValue(Program.Json)) { Json(json); return 0; }
-            Table(["Profile", "Life", "For", "Purpose"], Api.Read(json, BeaconJson.Default.ListProfileInfo).Select(p => new[] { Esc(p.Id), p.Life, p.ForPeople ? "people" : "agents", Esc(p.Purpose) }), "No profile is offered.");
+            Table(["Profile", "Life", "For", "Purpose"], Api.Read(json, BeaconJson.Default.ListProfileInfo).Select(p => new[] { Esc(p.Id), p.Life, p.ForPeople ? "people" : "the system", Esc(p.Purpose) }), "No profile is offered.");
             return 0;
         });
         var id = new Argument<string>("profile") { Description = "Its short name." };
@@ -173,7 +173,7 @@ internal static class RequestCommands
                 ?? throw new Core.BeaconProblem(Core.ProblemCode.NotFound, $"There is no profile \"{r.GetValue(id)}\".", "See beacon profile list.");
             if (r.GetValue(Program.Json)) { Json(System.Text.Json.JsonSerializer.Serialize(p, BeaconJson.Default.ProfileInfo)); return 0; }
             Rich($"[bold]{Esc(p.Title)}[/]  [grey]{p.Id}, revision {p.Revision}[/]");
-            Pairs(("purpose", Esc(p.Purpose)), ("life", p.Life), ("keys", string.Join(", ", p.Keys)), ("usage", Esc(string.Join(", ", p.KeyUsage.Concat(p.ExtendedKeyUsage)))), ("wildcards", p.Wildcards ? "with approval" : "no"), ("addresses", p.Addresses ? "yes" : "no"), ("approval", p.Approval), ("for", p.ForPeople ? "people" : "agents"));
+            Pairs(("purpose", Esc(p.Purpose)), ("life", p.Life), ("keys", string.Join(", ", p.Keys)), ("usage", Esc(string.Join(", ", p.KeyUsage.Concat(p.ExtendedKeyUsage)))), ("wildcards", p.Wildcards ? "with approval" : "no"), ("addresses", p.Addresses ? "yes" : "no"), ("approval", p.Approval), ("for", p.ForPeople ? "people" : "the system"));
             return 0;
         });
         return new("profile", "What may be issued, and to whom.") { list, show };

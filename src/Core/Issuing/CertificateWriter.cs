@@ -30,6 +30,12 @@ public sealed record CertificateContent
     public IReadOnlyList<string> CrlUris { get; init; } = [];
     public IReadOnlyList<string> IssuerUris { get; init; } = [];
     public IReadOnlyList<string> OcspUris { get; init; } = [];
+
+    /// <summary>Where deltas of the issuer's list are found (RFC 5280 section 4.2.1.15).</summary>
+    public IReadOnlyList<string> FreshestCrlUris { get; init; } = [];
+
+    /// <summary>For a responder's own certificate: clients need not ask whether it is revoked (RFC 6960 section 4.2.2.2.1).</summary>
+    public bool OcspNoCheck { get; init; }
 }
 
 /// <summary>Writes and signs certificates (RFC 5280 section 4.1), with our own encoder.</summary>
@@ -72,8 +78,10 @@ public static class CertificateWriter
         Extensions.Write(w, Oids.SubjectKeyIdentifier, false, Extensions.WriteSubjectKeyIdentifier(c.PublicKey.KeyIdentifier()));
         if (!c.AuthorityKeyIdentifier.IsEmpty) Extensions.Write(w, Oids.AuthorityKeyIdentifier, false, Extensions.WriteAuthorityKeyIdentifier(c.AuthorityKeyIdentifier.Span));
         if (c.CrlUris.Count > 0) Extensions.Write(w, Oids.CrlDistributionPoints, false, Extensions.WriteCrlDistributionPoints(c.CrlUris));
+        if (c.FreshestCrlUris.Count > 0) Extensions.Write(w, Oids.FreshestCrl, false, Extensions.WriteCrlDistributionPoints(c.FreshestCrlUris));
         var access = c.IssuerUris.Select(u => (Oids.CaIssuers, u)).Concat(c.OcspUris.Select(u => (Oids.Ocsp, u))).ToList();
         if (access.Count > 0) Extensions.Write(w, Oids.AuthorityInfoAccess, false, Extensions.WriteAuthorityInfoAccess(access));
+        if (c.OcspNoCheck) Extensions.Write(w, Oids.OcspNoCheck, false, [0x05, 0x00]);
     }
 
     /// <summary>UTCTime through 2049, GeneralizedTime from 2050 (RFC 5280 section 4.1.2.5).</summary>

@@ -202,6 +202,34 @@ public static class Extensions
         return found;
     }
 
+    /// <summary>The full names in an issuing distribution point (RFC 5280 section 5.2.5).</summary>
+    /// <param name="limited">Whether the list is for some reasons, some kinds of certificates or other issuers too.</param>
+    public static List<string> ReadIssuingDistributionPoint(ReadOnlyMemory<byte> value, out bool limited)
+    {
+        var found = new List<string>();
+        limited = false;
+        var zero = new Asn1Tag(TagClass.ContextSpecific, 0, true);
+        var point = new AsnReader(value, AsnEncodingRules.DER).ReadSequence();
+        if (point.HasData && point.PeekTag().HasSameClassAndValue(zero))
+        {
+            var name = point.ReadSequence(zero);
+            if (name.HasData && name.PeekTag().HasSameClassAndValue(zero))
+            {
+                var full = name.ReadSequence(zero);
+                while (full.HasData)
+                    if (full.PeekTag() is { TagValue: 6 } tag) found.Add(full.ReadCharacterString(UniversalTagNumber.IA5String, tag));
+                    else full.ReadEncodedValue();
+            }
+        }
+        while (point.HasData)
+        {
+            // Booleans that are false by default stand there only when they are true; reasons stand there only when not all are meant.
+            limited = true;
+            point.ReadEncodedValue();
+        }
+        return found;
+    }
+
     public static byte[] WriteAuthorityInfoAccess(IReadOnlyList<(string Method, string Uri)> entries)
     {
         var w = new AsnWriter(AsnEncodingRules.DER);

@@ -31,6 +31,7 @@ public sealed class X509
     public ReadOnlyMemory<byte> SubjectKeyIdentifier { get; private set; }
     public ReadOnlyMemory<byte> AuthorityKeyIdentifier { get; private set; }
     public IReadOnlyList<string> CrlUris { get; private set; } = [];
+    public IReadOnlyList<string> FreshestCrlUris { get; private set; } = [];
     public IReadOnlyList<(string Method, string Uri)> Access { get; private set; } = [];
 
     public Thumbprint Thumbprint => Thumbprint.Of(Der.Span);
@@ -105,6 +106,7 @@ public sealed class X509
             case Oids.SubjectKeyIdentifier: SubjectKeyIdentifier = new AsnReader(e.Value, AsnEncodingRules.DER).ReadOctetString(); break;
             case Oids.AuthorityKeyIdentifier: AuthorityKeyIdentifier = Extensions.ReadAuthorityKeyIdentifier(e.Value); break;
             case Oids.CrlDistributionPoints: CrlUris = Extensions.ReadCrlDistributionPoints(e.Value); break;
+            case Oids.FreshestCrl: FreshestCrlUris = Extensions.ReadCrlDistributionPoints(e.Value); break;
             case Oids.AuthorityInfoAccess: Access = Extensions.ReadAuthorityInfoAccess(e.Value); break;
         }
     }

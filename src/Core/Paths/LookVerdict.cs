@@ -59,14 +59,14 @@ public static class LookJudge
 {
     /// <param name="name">The server name that was asked for.</param>
     /// <param name="served">What was sent, leaf first.</param>
-    /// <param name="crlOf">Finds a current CRL by its issuer's certificate; may always return null.</param>
-    public static LookVerdict Judge(string name, IReadOnlyList<X509> served, IReadOnlyList<X509> anchors, IReadOnlyList<X509> known, DateTimeOffset now, Func<X509, Crl?>? crlOf = null)
+    /// <param name="revocationOf">Finds a serial's revocation by its issuer's certificate; may always return null.</param>
+    public static LookVerdict Judge(string name, IReadOnlyList<X509> served, IReadOnlyList<X509> anchors, IReadOnlyList<X509> known, DateTimeOffset now, Func<X509, SerialNumber, RevokedCertificate?>? revocationOf = null)
     {
         var problems = new List<LookProblem>();
         var leaf = served[0];
         var chain = ChainBuilder.Build(leaf, served.Skip(1).ToList(), known, anchors);
         JudgeDates(leaf, chain, now, problems);
-        JudgeChain(leaf, chain, problems, crlOf);
+        JudgeChain(leaf, chain, problems, revocationOf);
         JudgeName(name, leaf, problems);
         if (leaf.ExtendedKeyUsage is { } eku && !eku.Contains(Oids.ServerAuth) && !eku.Contains(Oids.AnyExtendedKeyUsage))
             problems.Add(new(LookFault.WrongPurpose, Severity.Now, "The certificate is not meant for servers.", "Every client refuses it.", "Request a certificate under a server profile."));
@@ -85,7 +85,7 @@ public static class LookJudge
             problems.Add(new(LookFault.IssuerLapsed, Severity.Now, $"The authority {issuer.Subject.CommonName} in its chain ended on {issuer.NotAfter:d MMM yyyy}.", "Clients refuse everything it issued.", "Renew the authority, then this certificate."));
     }
 
-    private static void JudgeChain(X509 leaf, Chain chain, List<LookProblem> problems, Func<X509, Crl?>? crlOf)
+    private static void JudgeChain(X509 leaf, Chain chain, List<LookProblem> problems, Func<X509, SerialNumber, RevokedCertificate?>? revocationOf)
     {
         switch (chain.End)
         {
@@ -104,7 +104,7 @@ public static class LookJudge
         }
         if (chain.End == ChainEnd.Anchor && chain.Fetched.Count > 0)
             problems.Add(new(LookFault.IntermediateMissing, Severity.Now, $"The intermediate certificate {chain.Fetched[0].Subject.CommonName} is not sent along.", "Clients that do not have it by chance refuse it.", "Bind the certificate again; its whole chain is put in place then."));
-        if (chain.Certificates.Count > 1 && crlOf?.Invoke(chain.Certificates[1]) is { } crl && crl.Find(leaf.Serial) is { } entry)
+        if (chain.Certificates.Count > 1 && revocationOf?.Invoke(chain.Certificates[1], leaf.Serial) is { } entry)
             problems.Add(new(LookFault.Revoked, Severity.Now, $"The certificate was revoked on {entry.At:d MMM yyyy HH:mm} ({BeaconProblem.SlugOf(entry.Reason)}).", "Clients that check revocation refuse it.", "Renew the certificate: the new edition takes its place."));
     }
 

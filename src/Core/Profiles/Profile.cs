@@ -33,7 +33,7 @@ public sealed record Profile
     public required NameRules Names { get; init; }
     public ApprovalRule Approval { get; init; } = ApprovalRule.WhenNeeded;
 
-    /// <summary>Whether people may ask for it, or only agents.</summary>
+    /// <summary>Whether people may ask for it, or only agents and the service itself.</summary>
     public bool ForPeople { get; init; } = true;
 
     /// <summary>RSA keys may also encipher keys (TLS 1.2 key transport); elliptic ones must not say so (RFC 5480 section 3, RFC 8813).</summary>
@@ -69,6 +69,12 @@ public sealed record Profile
             Id = "agent", Revision = 1, Title = "Agent", Purpose = "An agent's own certificate towards this service.", Life = TimeSpan.FromDays(30),
             Keys = [KeySpec.P256], KeyUsage = KeyUsages.DigitalSignature, ExtendedKeyUsage = [Oids.ClientAuth],
             Names = new(Wildcards: false, Addresses: false, OwnHostOnly: true), ForPeople = false,
+        },
+        new()
+        {
+            Id = "responder", Revision = 1, Title = "Revocation responder", Purpose = "Signs OCSP answers for an authority; made by the service for itself.", Life = TimeSpan.FromDays(14),
+            Keys = [KeySpec.P256], KeyUsage = KeyUsages.DigitalSignature, ExtendedKeyUsage = [Oids.OcspSigning],
+            Names = new(Wildcards: false, Addresses: false, OwnHostOnly: false), ForPeople = false,
         },
     ];
 }

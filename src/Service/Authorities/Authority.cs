@@ -40,12 +40,16 @@ public sealed class Generation
     public X509 Read() => X509.Read(Der);
 }
 
-/// <summary>A CRL that was published; the newest one is served.</summary>
+/// <summary>A CRL that was published, full or delta; the newest of each is served.</summary>
 public sealed class PublishedCrl
 {
     public int Id { get; private init; }
     public required int AuthorityId { get; init; }
     public required long Number { get; init; }
+    public bool IsDelta { get; init; }
+
+    /// <summary>Of a delta: the oldest full list it can be read with.</summary>
+    public long? BaseNumber { get; init; }
     public required byte[] Der { get; init; }
     public required DateTimeOffset ThisUpdate { get; init; }
     public required DateTimeOffset NextUpdate { get; init; }

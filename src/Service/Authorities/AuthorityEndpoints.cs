@@ -1,6 +1,9 @@
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
+using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Formats;
+using OrderlyBeacon.Service.People;
+using OrderlyBeacon.Service.Revocations;
 using OrderlyBeacon.Service.Storage;
 
 namespace OrderlyBeacon.Service.Authorities;
@@ -9,24 +12,31 @@ internal static class AuthorityEndpoints
 {
     public static void MapAuthorities(this RouteGroupBuilder api)
     {
-        api.MapGet("/authorities", async (BeaconDb db, AuthorityRegistry registry, CancellationToken ct) =>
-            TypedResults.Ok(await ListAsync(db, registry, ct))).WithName("listAuthorities").WithTags("Authorities");
+        api.MapGet("/authorities", async (BeaconDb db, AuthorityRegistry registry, CrlShelf shelf, ResponderCertificates responders, CancellationToken ct) =>
+            TypedResults.Ok(await ListAsync(db, registry, shelf, responders, ct))).WithName("listAuthorities").WithTags("Authorities");
+
+        api.MapPost("/authorities/{id}/crl", async (string id, PublishCrl publish, Caller caller, CancellationToken ct) => id == Authority.IssuingSlug
+                ? TypedResults.Ok(new CrlIssued(await publish.RunAsync(caller.Actor, "asked for", CrlOccasion.Now, ct)))
+                : throw new BeaconProblem(ProblemCode.WrongState, $"The key of \"{id}\" is not here to sign a list with.", "Sign the root's list where its key is."))
+            .RequireAuthorization(Policies.Administrator).WithName("issueCrl").WithTags("Authorities");
     }
 
-    private static async Task<List<AuthorityInfo>> ListAsync(BeaconDb db, AuthorityRegistry registry, CancellationToken ct)
+    private static async Task<List<AuthorityInfo>> ListAsync(BeaconDb db, AuthorityRegistry registry, CrlShelf shelf, ResponderCertificates responders, CancellationToken ct)
     {
         var list = new List<AuthorityInfo>();
         foreach (var a in registry.Authorities)
         {
             var generations = a.Generations.OrderBy(g => g.Number).Select(g => (Row: g, X: g.Read())).ToList();
-            var crl = await db.Crls.AsNoTracking().Where(c => c.AuthorityId == a.Id).OrderByDescending(c => c.Number).FirstOrDefaultAsync(ct);
             var ids = generations.Select(g => g.Row.Id).ToList();
             list.Add(new(a.Slug, a.Name, a.Kind, a.Kind == "root" ? "offline" : "online",
                 [.. generations.Select(g => new GenerationInfo(g.Row.Number, g.X.Subject.ToString(), g.X.Issuer.ToString(), g.X.Serial.Hex, g.X.Thumbprint.Hex, g.X.NotBefore, g.X.NotAfter, g.X.PublicKey.Spec.ToString(), registry.IssuerUri(a.Slug)))],
-                crl is null ? null : new(crl.Number, crl.ThisUpdate, crl.NextUpdate, crl.Revoked, registry.CrlUri(a.Slug)),
+                Crl(a.Slug), Crl(CrlShelf.DeltaName(a.Slug)),
+                a.Slug == Authority.IssuingSlug && responders.Current is { } r ? new(registry.OcspUri(a.Slug), r.Certificate.Serial.Hex, r.Certificate.NotAfter) : null,
                 await db.Editions.LongCountAsync(e => ids.Contains(e.GenerationId), ct),
                 string.Concat(generations.Select(g => Armor.Write(Armor.Certificate, g.X.Der.Span)))));
         }
         return list;
+
+        CrlInfo? Crl(string file) => shelf.Get(file)?.Row is { } c ? new(c.Number, c.ThisUpdate, c.NextUpdate, c.Revoked, registry.CrlUri(file), c.BaseNumber) : null;
     }
 }

@@ -3,13 +3,12 @@ using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Formats;
 using OrderlyBeacon.Core.Issuing;
 using OrderlyBeacon.Core.Keys;
-using OrderlyBeacon.Core.Revocation;
 using OrderlyBeacon.Service.Storage;
 
 namespace OrderlyBeacon.Service.Authorities;
 
 /// <summary>What is needed to issue under one generation.</summary>
-public sealed record IssuingPoint(int AuthorityId, int GenerationId, X509 Certificate, ISigner Signer, string CrlUri, string IssuerUri);
+public sealed record IssuingPoint(int AuthorityId, int GenerationId, X509 Certificate, ISigner Signer, string CrlUri, string IssuerUri, string OcspUri);
 
 /// <summary>The authorities in memory, read once at start: certificates, the online signer, the newest CRLs.</summary>
 public sealed class AuthorityRegistry(AuthorityKeys keys, BeaconOptions options)
@@ -32,6 +31,7 @@ public sealed class AuthorityRegistry(AuthorityKeys keys, BeaconOptions options)
     public IReadOnlyList<Authority> Authorities => Now.Authorities;
 
     public string CrlUri(string slug) => $"{options.PublicUrl}/crl/{slug}.crl";
+    public string OcspUri(string slug) => $"{options.PublicUrl}/ocsp/{slug}";
     public string IssuerUri(string slug) => $"{options.PublicUrl}/issuer/{slug}.cer";
 
     public async Task LoadAsync(BeaconDb db, CancellationToken ct)
@@ -40,7 +40,7 @@ public sealed class AuthorityRegistry(AuthorityKeys keys, BeaconOptions options)
         var root = rows.Single(a => a.Slug == Authority.RootSlug).Generations.MaxBy(g => g.Number)!;
         var issuing = rows.Single(a => a.Slug == Authority.IssuingSlug);
         var generation = issuing.Generations.MaxBy(g => g.Number)!;
-        var point = new IssuingPoint(issuing.Id, generation.Id, generation.Read(), keys.Load(generation.KeyFile!), CrlUri(issuing.Slug), IssuerUri(issuing.Slug));
+        var point = new IssuingPoint(issuing.Id, generation.Id, generation.Read(), keys.Load(generation.KeyFile!), CrlUri(issuing.Slug), IssuerUri(issuing.Slug), OcspUri(issuing.Slug));
         _loaded = new(rows, root.Read(), point, [.. rows.SelectMany(a => a.Generations).Select(g => g.Read())], [root.Read(), .. Further()]);
     }
 
@@ -50,29 +50,4 @@ public sealed class AuthorityRegistry(AuthorityKeys keys, BeaconOptions options)
     /// <summary>PEM of an edition with its intermediates, leaf first, without the root.</summary>
     public string ChainPem(ReadOnlySpan<byte> leaf) =>
         Armor.Write(Armor.Certificate, leaf) + Armor.Write(Armor.Certificate, Issuing.Certificate.Der.Span);
-}
-
-/// <summary>The newest CRL of each authority, as bytes to serve and as a list to judge by.</summary>
-public sealed class CrlShelf
-{
-    private sealed record Entry(byte[] Der, Crl Crl, long Number);
-
-    private readonly Dictionary<string, Entry> _bySlug = [];
-    private readonly Lock _lock = new();
-
-    public void Put(string slug, long number, byte[] der)
-    {
-        lock (_lock)
-            if (!_bySlug.TryGetValue(slug, out var old) || old.Number <= number) _bySlug[slug] = new(der, Crl.Read(der), number);
-    }
-
-    public byte[]? Bytes(string slug) { lock (_lock) return _bySlug.GetValueOrDefault(slug)?.Der; }
-
-    public Crl? Get(string slug) { lock (_lock) return _bySlug.GetValueOrDefault(slug)?.Crl; }
-
-    /// <summary>The CRL that an issuer's key signed, if it is one of ours.</summary>
-    public Crl? OfIssuer(X509 issuer)
-    {
-        lock (_lock) return _bySlug.Values.FirstOrDefault(e => e.Crl.Issuer.Der.Span.SequenceEqual(issuer.Subject.Der.Span))?.Crl;
-    }
 }

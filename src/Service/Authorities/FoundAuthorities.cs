@@ -56,7 +56,7 @@ public sealed class FoundAuthorities(BeaconDb db, AuthorityKeys keys, AuthorityR
         db.Authorities.Add(rootRow);
         db.Authorities.Add(Authority.Of(Authority.IssuingSlug, $"{options.Organization} Issuing", "issuing", issuing, issuingKeyFile));
         await db.SaveChangesAsync(ct);
-        var crl = CrlWriter.Issue(rootName, rootSigner.PublicKey.KeyIdentifier(), 1, from, from + RootCrlLife, [], rootSigner);
+        var crl = CrlWriter.Issue(new() { Issuer = rootName, IssuerKeyIdentifier = rootSigner.PublicKey.KeyIdentifier(), Number = 1, ThisUpdate = from, NextUpdate = from + RootCrlLife }, new CrlEntries(), rootSigner).ToArray();
         db.Crls.Add(new() { AuthorityId = rootRow.Id, Number = 1, Der = crl, ThisUpdate = from, NextUpdate = from + RootCrlLife, Revoked = 0 });
         await db.Note(now, "system", "authority.founded", Authority.RootSlug, $"{rootName}; key sealed in {Path.GetFileName(sealedPath)}, to be taken away");
         await db.Note(now, "system", "authority.founded", Authority.IssuingSlug, $"{Name($"{options.Organization} Issuing")} under the root");

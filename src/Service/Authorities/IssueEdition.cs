@@ -31,11 +31,14 @@ public sealed class IssueEdition(AuthorityRegistry registry, EditionLedger ledge
         profile.CheckKey(key.Spec);
         var point = registry.Issuing;
         var validity = Validity.Work(now, life, profile.Life, point.Certificate.NotBefore, point.Certificate.NotAfter);
+        var responder = profile.ExtendedKeyUsage.Contains(Oids.OcspSigning);
         return (new CertificateContent
         {
             Serial = SerialNumber.FromRandom(RandomNumberGenerator.GetBytes(16)), Issuer = point.Certificate.Subject, Subject = subject, PublicKey = key,
             NotBefore = validity.NotBefore, NotAfter = validity.NotAfter, Names = names, KeyUsage = profile.KeyUsageFor(key.Spec), ExtendedKeyUsage = profile.ExtendedKeyUsage,
             AuthorityKeyIdentifier = point.Certificate.SubjectKeyIdentifier, CrlUris = [point.CrlUri], IssuerUris = [point.IssuerUri],
+            // Nobody asks a responder about itself.
+            OcspUris = responder ? [] : [point.OcspUri], OcspNoCheck = responder,
         }, validity);
     }
 }

@@ -91,14 +91,29 @@ public sealed class Edition
     public DateTimeOffset? RevokedAt { get; private set; }
     public int? RevocationReason { get; private set; }
 
+    /// <summary>When it was last revoked, held or released: what a delta CRL goes by.</summary>
+    public DateTimeOffset? RevocationChangedAt { get; private set; }
+
+    public bool IsHeld => RevocationReason == (int)Core.Revocation.RevocationReason.CertificateHold;
+
     public void Promote() => State = EditionState.Current;
 
     public void Supersede() => State = EditionState.Previous;
 
     public void Revoke(DateTimeOffset at, Core.Revocation.RevocationReason reason)
     {
-        if (RevokedAt is not null)
+        // What is on hold may be revoked for good; its date stays that of the hold.
+        if (RevokedAt is not null && (!IsHeld || reason == Core.Revocation.RevocationReason.CertificateHold))
             throw new BeaconProblem(ProblemCode.WrongState, $"The edition {Serial} was revoked already, on {RevokedAt:yyyy-MM-dd HH:mm} UTC.", "Nothing to do.");
-        (RevokedAt, RevocationReason) = (at, (int)reason);
+        (RevokedAt, RevocationReason, RevocationChangedAt) = (RevokedAt ?? at, (int)reason, at);
+    }
+
+    /// <summary>Ends a hold: the edition is good again (RFC 5280 section 5.3.1).</summary>
+    public void Release(DateTimeOffset at)
+    {
+        if (!IsHeld)
+            throw new BeaconProblem(ProblemCode.WrongState, RevokedAt is null ? $"The edition {Serial} is not on hold." : $"The edition {Serial} was revoked for good, on {RevokedAt:yyyy-MM-dd HH:mm} UTC.",
+                RevokedAt is null ? "Nothing to do." : "Renew the certificate: a revocation other than a hold cannot be taken back.");
+        (RevokedAt, RevocationReason, RevocationChangedAt) = (null, null, at);
     }
 }

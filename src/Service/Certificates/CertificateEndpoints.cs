@@ -7,6 +7,7 @@ using OrderlyBeacon.Service.Authorities;
 using OrderlyBeacon.Service.Notices;
 using OrderlyBeacon.Service.People;
 using OrderlyBeacon.Service.Renewals;
+using OrderlyBeacon.Service.Revocations;
 using OrderlyBeacon.Service.Storage;
 
 namespace OrderlyBeacon.Service.Certificates;
@@ -36,6 +37,16 @@ internal static class CertificateEndpoints
             await revoke.RunAsync(row.Name, body with { Serial = serial }, caller, ct);
             return TypedResults.Ok(await q.OneAsync(row.Name, ct));
         }).RequireAuthorization(Policies.Administrator).WithName("revokeCertificate");
+
+        g.MapPost("/{name}/release", async (string name, HoldRelease body, ReleaseEdition release, CertificateQueries q, Caller caller, CancellationToken ct) =>
+        {
+            var row = await q.FindAsync(name, ct);
+            await release.RunAsync(row.Name, body.Serial, caller, ct);
+            return TypedResults.Ok(await q.OneAsync(row.Name, ct));
+        }).RequireAuthorization(Policies.Administrator).WithName("releaseCertificate");
+
+        api.MapPost("/revocations", async (RevocationWish wish, RevokeMany revoke, Caller caller, CancellationToken ct) => TypedResults.Ok(await revoke.RunAsync(wish, caller, ct)))
+            .RequireAuthorization(Policies.Administrator).WithName("revokeMany").WithTags("Certificates");
 
         g.MapPut("/{name}/policy", ChangePolicyAsync).RequireAuthorization(Policies.Requester).WithName("changePolicy");
 

@@ -11,6 +11,7 @@ using OrderlyBeacon.Service.Bindings;
 using OrderlyBeacon.Service.Notices;
 using OrderlyBeacon.Service.People;
 using OrderlyBeacon.Service.Requests;
+using OrderlyBeacon.Service.Revocations;
 using OrderlyBeacon.Service.Storage;
 using OrderlyBeacon.Service.Work;
 
@@ -44,10 +45,11 @@ public sealed class InviteHost(BeaconDb db, AuthorityRegistry registry, KnownNam
 }
 
 /// <summary>Takes a host out: its agent's editions are revoked, open orders cancelled, its services forgotten.</summary>
-public sealed class RemoveHost(BeaconDb db, PublishCrl publish, ClientCertificates clients, KnownNames known, TimeProvider clock, Changes changes)
+public sealed class RemoveHost(BeaconDb db, AnnounceRevocations announce, KnownNames known, TimeProvider clock, Changes changes)
 {
     public async Task RunAsync(string name, Caller caller, CancellationToken ct)
     {
+        var revoked = new List<(string, string)>();
         await using (var write = await db.BeginWriteAsync(ct))
         {
             var host = await db.Hosts.FirstOrDefaultAsync(h => h.Name == name, ct) ?? throw new BeaconProblem(ProblemCode.NotFound, $"There is no host \"{name}\".", "See beacon host list.");
@@ -57,16 +59,18 @@ public sealed class RemoveHost(BeaconDb db, PublishCrl publish, ClientCertificat
             foreach (var o in await db.Orders.Where(o => o.HostId == host.Id && (o.State == OrderState.Queued || o.State == OrderState.Taken)).ToListAsync(ct)) o.Cancel(now);
             var ids = await db.Certificates.Where(c => c.HostId == host.Id).Select(c => c.Id).ToListAsync(ct);
             foreach (var e in await db.Editions.Where(e => ids.Contains(e.CertificateId) && e.Profile == "agent" && e.RevokedAt == null && e.NotAfter > now).ToListAsync(ct))
+            {
                 e.Revoke(now, RevocationReason.CessationOfOperation);
+                revoked.Add(($"agent:{name}", e.Serial));
+            }
             foreach (var c in await db.Certificates.Where(c => c.HostId == host.Id).ToListAsync(ct)) c.Waiting();
             db.Bindings.RemoveRange(db.Bindings.Where(b => db.Services.Any(s => s.HostId == host.Id && s.Id == b.ServiceId)));
             db.Services.RemoveRange(db.Services.Where(s => s.HostId == host.Id));
             await db.Note(now, caller.Actor, "host.removed", name, "its agent's certificates are revoked; what its servers serve stays until somebody changes it");
             await write.CommitAsync(ct);
         }
-        clients.Forget();
         known.Changed();
-        await publish.RunAsync(caller.Actor, $"host {name} removed", onlyWhenDue: false, ct);
+        await announce.RunAsync(revoked, caller.Actor, $"host {name} removed", ct);
         changes.Tell("host", name);
     }
 }

@@ -13,9 +13,9 @@ public sealed class ProfileCatalogue
     public Profile Get(string id) => All.FirstOrDefault(p => p.Id == id)
         ?? throw new BeaconProblem(ProblemCode.NotFound, $"There is no profile \"{id}\".", "Use one of " + string.Join(", ", All.Where(p => p.ForPeople).Select(p => p.Id)) + ".");
 
-    /// <exception cref="BeaconProblem"><see cref="ProblemCode.NotAllowed"/> for profiles that only agents use.</exception>
+    /// <exception cref="BeaconProblem"><see cref="ProblemCode.NotAllowed"/> for profiles that only agents and the service use.</exception>
     public Profile GetForPeople(string id) => Get(id) is { ForPeople: true } p ? p
-        : throw new BeaconProblem(ProblemCode.NotAllowed, $"The profile \"{id}\" is for agents only.", "Use one of " + string.Join(", ", All.Where(x => x.ForPeople).Select(x => x.Id)) + ".");
+        : throw new BeaconProblem(ProblemCode.NotAllowed, $"The profile \"{id}\" is for agents and the service itself.", "Use one of " + string.Join(", ", All.Where(x => x.ForPeople).Select(x => x.Id)) + ".");
 }
 
 /// <summary>Words for usages and lives, the same everywhere.</summary>
@@ -25,7 +25,7 @@ internal static class ProfileWords
         [.. Enum.GetValues<KeyUsages>().Where(u => u != KeyUsages.None && usages.HasFlag(u)).Select(u => BeaconProblem.SlugOf(u).Replace('-', ' '))];
 
     public static IReadOnlyList<string> OfExtended(IEnumerable<string>? oids) =>
-        [.. (oids ?? []).Select(o => o switch { Oids.ServerAuth => "TLS server", Oids.ClientAuth => "TLS client", Oids.AnyExtendedKeyUsage => "any", _ => o })];
+        [.. (oids ?? []).Select(o => o switch { Oids.ServerAuth => "TLS server", Oids.ClientAuth => "TLS client", Oids.OcspSigning => "OCSP signing", Oids.AnyExtendedKeyUsage => "any", _ => o })];
 
     public static string Of(TimeSpan life) => life switch
     {

@@ -4,12 +4,13 @@ using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Renewal;
 using OrderlyBeacon.Service.Authorities;
 using OrderlyBeacon.Service.Requests;
+using OrderlyBeacon.Service.Revocations;
 using OrderlyBeacon.Service.Storage;
 
 namespace OrderlyBeacon.Service.Renewals;
 
 /// <summary>The regular round: orders what is due, issues CRLs in time, renews the service's own certificate, forgets what is old.</summary>
-internal sealed class Caretaker(IServiceScopeFactory scopes, ServiceCertificate own, TimeProvider clock, ILogger<Caretaker> log) : BackgroundService
+internal sealed class Caretaker(IServiceScopeFactory scopes, ServiceCertificate own, ResponderCertificates responder, TimeProvider clock, ILogger<Caretaker> log) : BackgroundService
 {
     private static readonly TimeSpan Round = TimeSpan.FromSeconds(2);
     private DateTimeOffset _nextHousekeeping;
@@ -23,8 +24,9 @@ internal sealed class Caretaker(IServiceScopeFactory scopes, ServiceCertificate 
             while (await timer.WaitForNextTickAsync(stopping))
             {
                 await GuardAsync("renewals", RenewDueAsync, stopping);
-                await GuardAsync("CRL", (s, ct) => s.GetRequiredService<PublishCrl>().RunAsync("system", "due", onlyWhenDue: true, ct), stopping);
+                await GuardAsync("CRL", (s, ct) => s.GetRequiredService<PublishCrl>().RunAsync("system", "due", CrlOccasion.Due, ct), stopping);
                 await GuardAsync("own certificate", (_, ct) => own.RenewIfDueAsync(ct), stopping);
+                await GuardAsync("OCSP responder", (_, ct) => responder.RenewIfDueAsync(ct), stopping);
                 // What the start and the first calls needed is given back, so that an idle service is a small one.
                 if (++_rounds is 3 or 12) GC.Collect(2, GCCollectionMode.Aggressive, blocking: true, compacting: true);
                 if (clock.GetUtcNow() >= _nextHousekeeping)

@@ -53,7 +53,7 @@ public sealed class BeaconDb(DbContextOptions<BeaconDb> options, WriteGate gate)
     protected override void OnModelCreating(ModelBuilder b)
     {
         b.Entity<Authority>(e => { e.HasIndex(x => x.Slug).IsUnique(); e.HasMany(x => x.Generations).WithOne().HasForeignKey(g => g.AuthorityId); });
-        b.Entity<PublishedCrl>(e => e.HasIndex(x => new { x.AuthorityId, x.Number }).IsUnique());
+        b.Entity<PublishedCrl>(e => e.HasIndex(x => new { x.AuthorityId, x.Number, x.IsDelta }).IsUnique());
         b.Entity<Person>(e => e.HasIndex(x => x.Name).IsUnique());
         b.Entity<SessionToken>(e => e.HasKey(x => x.Hash));
         b.Entity<Hosts.Host>(e => e.HasIndex(x => x.Name).IsUnique());
@@ -68,6 +68,8 @@ public sealed class BeaconDb(DbContextOptions<BeaconDb> options, WriteGate gate)
             e.HasIndex(x => x.KeyFingerprint);
             e.HasIndex(x => x.Thumbprint);
             e.HasIndex(x => x.RevokedAt);
+            e.HasIndex(x => x.RevocationChangedAt);
+            e.HasIndex(x => x.NotAfter);
         });
         b.Entity<Request>(e => { e.HasIndex(x => x.CertificateId); e.Property(x => x.Version).IsConcurrencyToken(); });
         b.Entity<WorkOrder>(e => { e.HasIndex(x => new { x.HostId, x.State }); e.HasIndex(x => x.CertificateId); });

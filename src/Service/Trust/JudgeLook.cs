@@ -3,6 +3,7 @@ using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Issuing;
 using OrderlyBeacon.Core.Paths;
 using OrderlyBeacon.Service.Authorities;
+using OrderlyBeacon.Service.Revocations;
 
 namespace OrderlyBeacon.Service.Trust;
 
@@ -24,7 +25,7 @@ public sealed class JudgeLook(AuthorityRegistry registry, CrlShelf crls, TimePro
         try
         {
             var served = r.Chain.Take(10).Select(c => X509.Read(Convert.FromBase64String(c))).ToList();
-            var verdict = LookJudge.Judge(r.ServerName, served, registry.Anchors, registry.All, clock.GetUtcNow(), crls.OfIssuer);
+            var verdict = LookJudge.Judge(r.ServerName, served, registry.Anchors, registry.All, clock.GetUtcNow(), crls.Find);
             return new(r.Address, r.Port, r.ServerName, r.At, r.Outcome, r.Protocol, verdict.Accepted, (Contracts.Severity)(int)verdict.Severity,
                 [.. verdict.Problems.Select(p => new LookProblemInfo(BeaconProblem.SlugOf(p.Fault), (Contracts.Severity)(int)p.Severity, p.Reason, p.Hurts, p.Cure))],
                 verdict.Chain?.Steps ?? [], Shapes.Text(served[0]), from);

@@ -122,7 +122,7 @@ internal sealed class Enrol(BeaconDb db, SignInDesk desk, ClientCertificates cli
             throw new BeaconProblem(ProblemCode.NotAllowed, $"The client certificate was issued under \"{client.Edition.Profile}\", not \"{profileId}\".", "Use the address of its own profile.");
         if (profileId == "agent" && client.Host is null) throw new BeaconProblem(ProblemCode.HostGone, "This agent's host was removed.", "Invite it again.");
         var csr = CertificationRequest.Read(body).ThrowIfUnusable();
-        var profile = profiles.Get(profileId);
+        var profile = profileId == "agent" ? profiles.Get(profileId) : profiles.GetForPeople(profileId);
         profile.CheckKey(csr.PublicKey.Spec);
         var old = Core.Issuing.X509.Read(client.Edition.Der);
         if (csr.Names.Except(old.Names).Any() || old.Names.Except(csr.Names).Any())

@@ -1,6 +1,7 @@
 using System.Globalization;
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Service.Authorities;
+using OrderlyBeacon.Service.Revocations;
 using OrderlyBeacon.Service.Storage;
 
 namespace OrderlyBeacon.Service.Protocols.Publication;
@@ -12,10 +13,10 @@ internal static class PublicationEndpoints
     {
         app.MapGet("/crl/{file}", (string file, CrlShelf shelf, HttpContext context) =>
         {
-            if (!file.EndsWith(".crl", StringComparison.Ordinal) || shelf.Bytes(file[..^4]) is not { } der || shelf.Get(file[..^4]) is not { } crl) return Results.NotFound();
+            if (!file.EndsWith(".crl", StringComparison.Ordinal) || shelf.Get(file[..^4])?.Row is not { } crl) return Results.NotFound();
             context.Response.Headers.CacheControl = "public, max-age=60";
             context.Response.Headers.LastModified = crl.ThisUpdate.UtcDateTime.ToString("R", CultureInfo.InvariantCulture);
-            return Results.Bytes(der, "application/pkix-crl");
+            return Results.Bytes(crl.Der, "application/pkix-crl");
         }).ExcludeFromDescription();
 
         app.MapGet("/issuer/{file}", (string file, AuthorityRegistry registry) =>
@@ -40,7 +41,7 @@ internal static class PublicationEndpoints
         Gauge("beacon_hosts_joined", "Hosts with an agent", await db.Hosts.LongCountAsync(h => h.State == Contracts.HostState.Joined, ct));
         text.Append("# TYPE beacon_crl_seconds_left gauge\n# HELP beacon_crl_seconds_left Seconds until the newest CRL lapses\n");
         foreach (var a in registry.Authorities)
-            if (shelf.Get(a.Slug)?.NextUpdate is { } next) text.Append(CultureInfo.InvariantCulture, $"beacon_crl_seconds_left{{authority=\"{a.Slug}\"}} {(next - now).TotalSeconds:0}\n");
+            if (shelf.Get(a.Slug)?.Row.NextUpdate is { } next) text.Append(CultureInfo.InvariantCulture, $"beacon_crl_seconds_left{{authority=\"{a.Slug}\"}} {(next - now).TotalSeconds:0}\n");
         text.Append("# TYPE beacon_authority_seconds_left gauge\n# HELP beacon_authority_seconds_left Seconds until the authority's newest certificate ends\n");
         foreach (var a in registry.Authorities)
             text.Append(CultureInfo.InvariantCulture, $"beacon_authority_seconds_left{{authority=\"{a.Slug}\"}} {(a.Generations.Max(g => g.Read().NotAfter) - now).TotalSeconds:0}\n");

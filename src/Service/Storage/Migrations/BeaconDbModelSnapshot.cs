@@ -77,9 +77,15 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                     b.Property<int>("AuthorityId")
                         .HasColumnType("INTEGER");
 
+                    b.Property<long?>("BaseNumber")
+                        .HasColumnType("INTEGER");
+
                     b.Property<byte[]>("Der")
                         .IsRequired()
                         .HasColumnType("BLOB");
+
+                    b.Property<bool>("IsDelta")
+                        .HasColumnType("INTEGER");
 
                     b.Property<long>("NextUpdate")
                         .HasColumnType("INTEGER");
@@ -95,7 +101,7 @@ namespace OrderlyBeacon.Service.Storage.Migrations
 
                     b.HasKey("Id");
 
-                    b.HasIndex("AuthorityId", "Number")
+                    b.HasIndex("AuthorityId", "Number", "IsDelta")
                         .IsUnique();
 
                     b.ToTable("Crls");
@@ -311,6 +317,9 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                     b.Property<long?>("RequestId")
                         .HasColumnType("INTEGER");
 
+                    b.Property<long?>("RevocationChangedAt")
+                        .HasColumnType("INTEGER");
+
                     b.Property<int?>("RevocationReason")
                         .HasColumnType("INTEGER");
 
@@ -334,8 +343,12 @@ namespace OrderlyBeacon.Service.Storage.Migrations
 
                     b.HasIndex("KeyFingerprint");
 
+                    b.HasIndex("NotAfter");
+
                     b.HasIndex("RequestId")
                         .IsUnique();
+
+                    b.HasIndex("RevocationChangedAt");
 
                     b.HasIndex("RevokedAt");
 

@@ -1,0 +1,107 @@
+using Microsoft.Data.Sqlite;
+using OrderlyBeacon.Core;
+using OrderlyBeacon.Core.Revocation;
+using OrderlyBeacon.Service.Revocations;
+
+namespace OrderlyBeacon.Service.Protocols.Ocsp;
+
+/// <summary>An answer as it goes out.</summary>
+/// <param name="CacheUntil">Null when nobody may keep it.</param>
+public sealed record OcspReply(byte[] Der, DateTimeOffset At, DateTimeOffset? CacheUntil)
+{
+    /// <summary>The headers of RFC 5019 section 6.2, worked out once.</summary>
+    public string LastModified { get; } = At.UtcDateTime.ToString("R");
+    public string? Expires { get; } = CacheUntil?.UtcDateTime.ToString("R");
+
+    /// <summary>A quarter of the answer's life: with the half it may lie here, it never outlives it in somebody's cache.</summary>
+    public string CacheControl { get; } = CacheUntil is { } until ? $"max-age={(until - At).TotalSeconds / 4:0}, public, no-transform, must-revalidate" : "no-store";
+    public string ETag { get; } = $"\"{Convert.ToHexStringLower(System.Security.Cryptography.SHA256.HashData(Der).AsSpan(0, 16))}\"";
+}
+
+/// <summary>
+/// Answers questions about editions (RFC 6960). An answer without a nonce is kept and given again until it is half old, or until the edition's state changes:
+/// a revocation shows at the very next question.
+/// </summary>
+public sealed class OcspDesk(ResponderCertificates responders, EditionStates states, BeaconOptions options, TimeProvider clock)
+{
+    private const int MostKept = 20_000;
+
+    private readonly Dictionary<string, OcspReply> _ready = [];
+    private readonly Dictionary<string, List<string>> _bySerial = [];
+    private readonly ReaderWriterLockSlim _lock = new();
+    private long _changes;
+
+    /// <summary>An answer that is ready for a request given in base64, if there is one.</summary>
+    public OcspReply? Ready(ReadOnlySpan<char> base64)
+    {
+        _lock.EnterReadLock();
+        try
+        {
+            return _ready.GetAlternateLookup<ReadOnlySpan<char>>().TryGetValue(base64, out var r) && clock.GetUtcNow() < r.At + (r.CacheUntil - r.At) / 2 ? r : null;
+        }
+        finally { _lock.ExitReadLock(); }
+    }
+
+    /// <summary>The state of a serial has changed: what was said of it is forgotten. Called after the change is committed.</summary>
+    public void Forget(string serial)
+    {
+        _lock.EnterWriteLock();
+        try
+        {
+            _changes++;
+            if (_bySerial.Remove(serial, out var keys)) foreach (var k in keys) _ready.Remove(k);
+        }
+        finally { _lock.ExitWriteLock(); }
+    }
+
+    /// <summary>Answers, or refuses with the status the standard has for the reason.</summary>
+    public OcspReply Answer(ReadOnlyMemory<byte> der)
+    {
+        var now = clock.GetUtcNow();
+        var second = new DateTimeOffset(now.UtcTicks - now.UtcTicks % TimeSpan.TicksPerSecond, TimeSpan.Zero);
+        OcspRequest request;
+        try { request = OcspRequest.Read(der); }
+        catch (BeaconProblem) { return new(OcspResponse.Refuse(OcspRefusal.MalformedRequest), second, null); }
+        if (responders.Current is not { } responder || responder.Certificate.NotAfter < now) return new(OcspResponse.Refuse(OcspRefusal.TryLater), second, null);
+        // Another issuer's certificates are not ours to speak of (RFC 5019 section 2.2.3).
+        foreach (var q in request.Questions)
+            if (!q.IsOf(responder.Issuer)) return new(OcspResponse.Refuse(OcspRefusal.Unauthorized), second, null);
+
+        var changes = Interlocked.Read(ref _changes);
+        var until = second + TimeSpan.FromHours(options.OcspHours);
+        var answers = new OcspAnswer[request.Questions.Count];
+        for (var i = 0; i < answers.Length; i++)
+        {
+            var q = request.Questions[i];
+            EditionStanding? standing;
+            try { standing = states.Find(q.Serial); }
+            catch (SqliteException) { return new(OcspResponse.Refuse(OcspRefusal.InternalError), second, null); }
+            var ours = standing is not null && standing.GenerationId == responder.GenerationId;
+            answers[i] = new(q, !ours ? OcspStatus.Unknown : standing!.Revocation is null ? OcspStatus.Good : OcspStatus.Revoked, ours ? standing!.Revocation : null, second, until);
+        }
+        var signed = OcspResponse.Write(answers, second, request.Nonce is { } n ? n.Span : default, responder.KeyIdentifier, responder.Certificate.Der.Span, responder.Signer);
+        var keep = request.Nonce is null && answers.Length == 1 && answers[0].Status != OcspStatus.Unknown;
+        var reply = new OcspReply(signed, second, keep ? until : null);
+        if (keep) Keep(Convert.ToBase64String(der.Span), answers[0].Id.Serial.Hex, reply, changes);
+        return reply;
+    }
+
+    private void Keep(string key, string serial, OcspReply reply, long changes)
+    {
+        _lock.EnterWriteLock();
+        try
+        {
+            // Something changed while the answer was made: it may be an old one.
+            if (_changes != changes) return;
+            if (_ready.Count >= MostKept)
+            {
+                _ready.Clear();
+                _bySerial.Clear();
+            }
+            _ready[key] = reply;
+            if (!_bySerial.TryGetValue(serial, out var keys)) _bySerial[serial] = keys = [];
+            if (!keys.Contains(key)) keys.Add(key);
+        }
+        finally { _lock.ExitWriteLock(); }
+    }
+}

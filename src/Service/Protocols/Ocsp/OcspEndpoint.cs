@@ -1,0 +1,77 @@
+using System.Buffers;
+using Microsoft.AspNetCore.Http.Features;
+using OrderlyBeacon.Core.Revocation;
+using OrderlyBeacon.Service.Authorities;
+
+namespace OrderlyBeacon.Service.Protocols.Ocsp;
+
+/// <summary>OCSP over HTTP, GET and POST (RFC 6960 appendix A, RFC 5019 section 5). It stands before everything else, since nothing else is asked as often.</summary>
+internal static class OcspEndpoint
+{
+    public const string Path = $"/ocsp/{Authority.IssuingSlug}";
+
+    private const string RequestType = "application/ocsp-request", AnswerType = "application/ocsp-response";
+
+    public static void UseOcsp(this WebApplication app)
+    {
+        var desk = app.Services.GetRequiredService<OcspDesk>();
+        app.Use(next => context =>
+        {
+            var raw = context.Features.Get<IHttpRequestFeature>()!.RawTarget;
+            return raw.StartsWith(Path, StringComparison.Ordinal) && (raw.Length == Path.Length || raw[Path.Length] is '/' or '?') ? RunAsync(context, raw, desk) : next(context);
+        });
+    }
+
+    private static Task RunAsync(HttpContext context, string raw, OcspDesk desk)
+    {
+        if (HttpMethods.IsPost(context.Request.Method)) return PostAsync(context, desk);
+        if (!HttpMethods.IsGet(context.Request.Method))
+        {
+            context.Response.Headers.Allow = "GET, POST";
+            context.Response.StatusCode = 405;
+            return Task.CompletedTask;
+        }
+        var text = raw.AsSpan(Math.Min(raw.Length, Path.Length + 1));
+        if (text.Contains('%')) text = Uri.UnescapeDataString(text.ToString());
+        if (desk.Ready(text) is { } ready) return SendAsync(context, ready);
+        var der = new byte[text.Length];
+        return Convert.TryFromBase64Chars(text, der, out var length)
+            ? SendAsync(context, desk.Answer(der.AsMemory(0, length)))
+            : SendAsync(context, new(OcspResponse.Refuse(OcspRefusal.MalformedRequest), DateTimeOffset.UnixEpoch, null));
+    }
+
+    private static async Task PostAsync(HttpContext context, OcspDesk desk)
+    {
+        if (context.Request.ContentType is not { } type || !type.AsSpan().Trim().StartsWith(RequestType, StringComparison.OrdinalIgnoreCase))
+        {
+            context.Response.StatusCode = 415;
+            await context.Response.WriteAsync($"Send the request as {RequestType}.\n", context.RequestAborted);
+            return;
+        }
+        var buffer = ArrayPool<byte>.Shared.Rent(OcspRequest.MostBytes + 1);
+        try
+        {
+            var length = 0;
+            int read;
+            while (length <= OcspRequest.MostBytes && (read = await context.Request.Body.ReadAsync(buffer.AsMemory(length), context.RequestAborted)) > 0) length += read;
+            var der = buffer.AsMemory(0, length).ToArray();
+            await SendAsync(context, desk.Ready(Convert.ToBase64String(der)) ?? desk.Answer(der));
+        }
+        finally { ArrayPool<byte>.Shared.Return(buffer); }
+    }
+
+    private static Task SendAsync(HttpContext context, OcspReply reply)
+    {
+        var h = context.Response.Headers;
+        h.ContentType = AnswerType;
+        h.ContentLength = reply.Der.Length;
+        h.CacheControl = reply.CacheControl;
+        if (reply.CacheUntil is not null)
+        {
+            h.ETag = reply.ETag;
+            h.LastModified = reply.LastModified;
+            h.Expires = reply.Expires;
+        }
+        return context.Response.Body.WriteAsync(reply.Der, context.RequestAborted).AsTask();
+    }
+}

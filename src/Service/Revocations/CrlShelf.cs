@@ -1,0 +1,45 @@
+using OrderlyBeacon.Core.Issuing;
+using OrderlyBeacon.Core.Names;
+using OrderlyBeacon.Core.Revocation;
+using OrderlyBeacon.Service.Authorities;
+
+namespace OrderlyBeacon.Service.Revocations;
+
+/// <summary>The newest CRLs, full and delta, by the file name they are served under: bytes to hand out and lists to judge by.</summary>
+public sealed class CrlShelf
+{
+    /// <summary>A list on the shelf; it is read only when somebody asks what is in it.</summary>
+    public sealed record Shelved(PublishedCrl Row)
+    {
+        private readonly Lazy<Crl> _list = new(() => Crl.Read(Row.Der));
+
+        public Crl List => _list.Value;
+
+        /// <summary>Whether half of its life is over: time for the next one.</summary>
+        public bool IsDue(DateTimeOffset now) => now >= Row.ThisUpdate + (Row.NextUpdate - Row.ThisUpdate) / 2;
+    }
+
+    private readonly Dictionary<string, Shelved> _byFile = [];
+    private readonly Lock _lock = new();
+
+    public static string DeltaName(string slug) => slug + "-delta";
+
+    public void Put(string slug, PublishedCrl row)
+    {
+        var file = row.IsDelta ? DeltaName(slug) : slug;
+        lock (_lock)
+            if (!_byFile.TryGetValue(file, out var old) || old.Row.Number <= row.Number) _byFile[file] = new(row);
+    }
+
+    /// <param name="file">The authority's name, or <see cref="DeltaName"/> of it.</param>
+    public Shelved? Get(string file) { lock (_lock) return _byFile.GetValueOrDefault(file); }
+
+    /// <summary>The revocation that an issuer's full list and its delta have for a serial.</summary>
+    public RevokedCertificate? Find(X509 issuer, SerialNumber serial)
+    {
+        List<Shelved> all;
+        lock (_lock) all = [.. _byFile.Values];
+        Shelved? Of(bool delta) => all.FirstOrDefault(s => s.Row.IsDelta == delta && s.List.AuthorityKeyIdentifier.Span.SequenceEqual(issuer.SubjectKeyIdentifier.Span));
+        return Of(delta: false)?.List.Find(serial, Of(delta: true)?.List);
+    }
+}

@@ -20,10 +20,10 @@ internal static class ExitCodes
 
     public static int Of(ProblemCode code) => code switch
     {
-        ProblemCode.NotSignedIn or ProblemCode.SignInRefused or ProblemCode.LockedOut or ProblemCode.NotAllowed or ProblemCode.OwnRequest => NotAllowed,
+        ProblemCode.NotSignedIn or ProblemCode.SignInRefused or ProblemCode.PassphraseWrong or ProblemCode.LockedOut or ProblemCode.NotAllowed or ProblemCode.OwnRequest => NotAllowed,
         ProblemCode.Unreachable or ProblemCode.HostAway or ProblemCode.AuthorityNotReady => Away,
         ProblemCode.NotFound or ProblemCode.HostGone => NotFound,
-        ProblemCode.InputInvalid or ProblemCode.NameMalformed or ProblemCode.SubjectMalformed or ProblemCode.RequestMalformed or ProblemCode.FileNotRecognised or ProblemCode.TooLarge or ProblemCode.RequestSignatureBad => Usage,
+        ProblemCode.InputInvalid or ProblemCode.NameMalformed or ProblemCode.SubjectMalformed or ProblemCode.RequestMalformed or ProblemCode.FileNotRecognised or ProblemCode.TooLarge or ProblemCode.RequestSignatureBad or ProblemCode.WrongFile => Usage,
         _ => Failed,
     };
 }

@@ -1,4 +1,5 @@
 using System.CommandLine;
+using OrderlyBeacon.Cli.Ceremonies;
 using OrderlyBeacon.Cli.Commands;
 using OrderlyBeacon.Core;
 
@@ -20,7 +21,7 @@ internal static class Program
             return 0;
         }
         var root = new RootCommand("Orderly Beacon's client: certificates for every server, from request to renewal.") { Json };
-        foreach (var c in TodayCommands.All().Concat(HostCommands.All()).Concat(RequestCommands.All()).Concat(CertificateCommands.All()).Concat(AuthorityCommands.All()).Concat(SessionCommands.All())) root.Add(c);
+        foreach (var c in TodayCommands.All().Concat(HostCommands.All()).Concat(RequestCommands.All()).Concat(CertificateCommands.All()).Concat(AuthorityCommands.All()).Concat(SessionCommands.All()).Concat(CeremonyCommands.All())) root.Add(c);
         var parsed = root.Parse(args);
         var code = await parsed.InvokeAsync();
         return parsed.Errors.Count > 0 ? ExitCodes.Usage : code;

@@ -21,6 +21,12 @@ public enum ProblemCode
     CrlMalformed,
     /// <summary>A question about a certificate's status, or its answer, cannot be read.</summary>
     OcspMalformed,
+    /// <summary>A file is not the one that was expected here.</summary>
+    WrongFile,
+    /// <summary>A root's folder lacks a part, or a part of it was altered.</summary>
+    CeremonyFolderBroken,
+    /// <summary>A passphrase does not open what it should open.</summary>
+    PassphraseWrong,
     /// <summary>A file holds nothing that is recognised.</summary>
     FileNotRecognised,
     /// <summary>The request was refused by the profile or the name rules.</summary>

@@ -669,6 +669,7 @@ export interface components {
             keyUsage: string[];
             extendedKeyUsage: string[];
             crl: string[];
+            ocsp: string[];
             issuerAt: string[];
             limitReason: null | string;
         };

@@ -136,7 +136,7 @@ internal static class RequestCommands
             Line();
             Rich($"[bold]The certificate as it would be[/], named {Esc(p.CertificateName)}");
             Pairs(("subject", Esc(c.Subject.Length > 0 ? c.Subject : "(empty)")), ("names", Esc(string.Join(", ", c.Names))), ("issuer", Esc(c.Issuer)), ("from", $"{c.NotBefore.UtcDateTime:d MMM yyyy HH:mm} UTC"), ("until", When(c.NotAfter)),
-                ("renewal", p.PlannedRenewal is null ? null : When(p.PlannedRenewal) + ", by itself, with a new key"), ("key", c.Key), ("usage", Esc(string.Join(", ", c.KeyUsage.Concat(c.ExtendedKeyUsage)))), ("CRL", Esc(string.Join(", ", c.Crl))));
+                ("renewal", p.PlannedRenewal is null ? null : When(p.PlannedRenewal) + ", by itself, with a new key"), ("key", c.Key), ("usage", Esc(string.Join(", ", c.KeyUsage.Concat(c.ExtendedKeyUsage)))), ("CRL", Esc(string.Join(", ", c.Crl))), ("OCSP", Esc(string.Join(", ", c.Ocsp))));
         }
         Line();
         foreach (var w in p.Warnings) Hanging("[yellow]◐[/] ", 2, Esc(w));

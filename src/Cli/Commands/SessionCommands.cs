@@ -24,7 +24,7 @@ internal static class SessionCommands
             var address = r.GetValue(service)!.TrimEnd('/');
             if (!Uri.TryCreate(address, UriKind.Absolute, out var uri) || uri.Scheme != "https") throw new BeaconProblem(ProblemCode.InputInvalid, $"\"{address}\" is no address of a service.", "Write it as https://HOST:PORT.");
             var pem = r.GetValue(root) is { } f ? await File.ReadAllTextAsync(f, ct) : await AskRootAsync(address, ct);
-            var password = r.GetValue(passwordFile) switch { null => AskPassword(), "-" => (await Console.In.ReadLineAsync(ct) ?? "").Trim(), var p => (await File.ReadAllTextAsync(p, ct)).Trim() };
+            var password = r.GetValue(passwordFile) switch { null => Secrets.Ask("Password: ", "--password-file FILE, or - for standard input"), "-" => (await Console.In.ReadLineAsync(ct) ?? "").Trim(), var p => (await File.ReadAllTextAsync(p, ct)).Trim() };
             using var api = new Api(address, pem, null);
             var s = Api.Read(await api.PostAsync("/api/v1/session", new SignIn(r.GetValue(name)!, password, "token"), BeaconJson.Default.SignIn, ct), BeaconJson.Default.Session);
             new Session(address, s.Name, pem, s.Token!, s.Until).Save();
@@ -44,18 +44,6 @@ internal static class SessionCommands
         await Console.Error.WriteAsync($"Its root is {x.Subject}\n  SHA-256 {x.Thumbprint}\nCompare this with what the service's administrator told you. Trust it? [y/N] ");
         if ((await Console.In.ReadLineAsync(ct))?.Trim().ToLowerInvariant() is not ("y" or "yes")) throw new BeaconProblem(ProblemCode.NotAllowed, "The root is not trusted.", "Get the root's PEM file from the administrator and give it with --root.");
         return Armor.Write(Armor.Certificate, x.Der.Span);
-    }
-
-    private static string AskPassword()
-    {
-        if (Console.IsInputRedirected) throw new BeaconProblem(ProblemCode.InputInvalid, "There is no terminal to ask for the password.", "Give --password-file FILE, or - for standard input.");
-        Console.Error.Write("Password: ");
-        var text = new StringBuilder();
-        while (Console.ReadKey(intercept: true) is { Key: not ConsoleKey.Enter } k)
-            if (k.Key == ConsoleKey.Backspace) { if (text.Length > 0) text.Length--; }
-            else if (!char.IsControl(k.KeyChar)) text.Append(k.KeyChar);
-        Console.Error.WriteLine();
-        return text.ToString();
     }
 
     private static Command SignOut()

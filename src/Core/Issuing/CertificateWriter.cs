@@ -24,6 +24,9 @@ public sealed record CertificateContent
     public bool IsAuthority { get; init; }
     public int? PathLength { get; init; }
 
+    /// <summary>For an authority: the names it may certify.</summary>
+    public NameConstraints? Constraints { get; init; }
+
     /// <summary>The issuer's subject key identifier; empty leaves the extension out (a root's own certificate).</summary>
     public ReadOnlyMemory<byte> AuthorityKeyIdentifier { get; init; }
 
@@ -77,6 +80,7 @@ public static class CertificateWriter
         if (c.Names.Count > 0) Extensions.Write(w, Oids.SubjectAltName, c.Subject.IsEmpty, Extensions.WriteAlternativeNames(c.Names));
         Extensions.Write(w, Oids.SubjectKeyIdentifier, false, Extensions.WriteSubjectKeyIdentifier(c.PublicKey.KeyIdentifier()));
         if (!c.AuthorityKeyIdentifier.IsEmpty) Extensions.Write(w, Oids.AuthorityKeyIdentifier, false, Extensions.WriteAuthorityKeyIdentifier(c.AuthorityKeyIdentifier.Span));
+        if (c.Constraints is { } bound) Extensions.Write(w, Oids.NameConstraints, true, bound.Write());
         if (c.CrlUris.Count > 0) Extensions.Write(w, Oids.CrlDistributionPoints, false, Extensions.WriteCrlDistributionPoints(c.CrlUris));
         if (c.FreshestCrlUris.Count > 0) Extensions.Write(w, Oids.FreshestCrl, false, Extensions.WriteCrlDistributionPoints(c.FreshestCrlUris));
         var access = c.IssuerUris.Select(u => (Oids.CaIssuers, u)).Concat(c.OcspUris.Select(u => (Oids.Ocsp, u))).ToList();

@@ -28,6 +28,7 @@ public sealed class X509
     public IReadOnlyList<string>? ExtendedKeyUsage { get; private set; }
     public bool IsAuthority { get; private set; }
     public int? PathLength { get; private set; }
+    public NameConstraints? Constraints { get; private set; }
     public ReadOnlyMemory<byte> SubjectKeyIdentifier { get; private set; }
     public ReadOnlyMemory<byte> AuthorityKeyIdentifier { get; private set; }
     public IReadOnlyList<string> CrlUris { get; private set; } = [];
@@ -106,6 +107,7 @@ public sealed class X509
             case Oids.SubjectKeyIdentifier: SubjectKeyIdentifier = new AsnReader(e.Value, AsnEncodingRules.DER).ReadOctetString(); break;
             case Oids.AuthorityKeyIdentifier: AuthorityKeyIdentifier = Extensions.ReadAuthorityKeyIdentifier(e.Value); break;
             case Oids.CrlDistributionPoints: CrlUris = Extensions.ReadCrlDistributionPoints(e.Value); break;
+            case Oids.NameConstraints: Constraints = NameConstraints.Read(e.Value); break;
             case Oids.FreshestCrl: FreshestCrlUris = Extensions.ReadCrlDistributionPoints(e.Value); break;
             case Oids.AuthorityInfoAccess: Access = Extensions.ReadAuthorityInfoAccess(e.Value); break;
         }

@@ -13,6 +13,8 @@ public enum ChainEnd
     IssuerMissing,
     /// <summary>A certificate names an issuer that did not sign it, or may not sign certificates.</summary>
     BrokenLink,
+    /// <summary>An authority in the chain may not certify one of the leaf's names.</summary>
+    OutOfBounds,
 }
 
 /// <summary>A chain with its explanation.</summary>
@@ -61,6 +63,12 @@ public static class ChainBuilder
                 return new(named ? ChainEnd.BrokenLink : ChainEnd.IssuerMissing, path, steps, fetched);
             }
             steps.Add($"{Short(last)} was issued by {Short(next)}.");
+            if (next.Constraints?.FirstAgainst(leaf.Names) is { } against)
+            {
+                steps.Add($"{Short(next)} may not certify {against}: its name constraints allow {next.Constraints}.");
+                path.Add(next);
+                return new(ChainEnd.OutOfBounds, path, steps, fetched);
+            }
             path.Add(next);
             if (path.Count > MaxDepth) { steps.Add("The chain is longer than ten."); return new(ChainEnd.BrokenLink, path, steps, fetched); }
         }

@@ -98,7 +98,7 @@ public static class LookJudge
             case ChainEnd.IssuerMissing:
                 problems.Add(new(LookFault.UnknownIssuer, Severity.Now, $"Its issuer {chain.Certificates[^1].Issuer} is not known here.", "Clients that do not know that issuer refuse it.", "Request one from our authority and bind it."));
                 break;
-            case ChainEnd.BrokenLink:
+            case ChainEnd.BrokenLink or ChainEnd.OutOfBounds:
                 problems.Add(new(LookFault.UnknownIssuer, Severity.Now, chain.Steps[^1], "Every client refuses it.", "Bind the certificate again with its right chain."));
                 break;
         }

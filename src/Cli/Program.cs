@@ -33,6 +33,7 @@ internal static class Program
         try { return await work(r, ct); }
         catch (BeaconProblem p) { Screen.Problem(p); return ExitCodes.Of(p.Code); }
         catch (OperationCanceledException) { await Console.Error.WriteLineAsync("beacon: stopped; what was ordered goes on by itself."); return ExitCodes.Waiting; }
+        catch (System.Text.Json.JsonException e) { Screen.Problem(new(ProblemCode.Internal, "What came back is not what this client understands: " + e.Message.Split(" Path:")[0], "Use the client that came with the service: beacon --version.")); return ExitCodes.Failed; }
         catch (Exception e) when (e is IOException or UnauthorizedAccessException) { Screen.Problem(new(ProblemCode.CannotWrite, e.Message, "Check the file and its folder.")); return ExitCodes.Usage; }
     });
 }

@@ -72,7 +72,11 @@ public sealed record NewRequest(string? Host, string? Profile, IReadOnlyList<str
 
 /// <summary>A certificate's content in words.</summary>
 public sealed record CertificateText(string Subject, IReadOnlyList<string> Names, string Issuer, string? Serial, string? Thumbprint, DateTimeOffset NotBefore, DateTimeOffset NotAfter, string Key,
-    IReadOnlyList<string> KeyUsage, IReadOnlyList<string> ExtendedKeyUsage, IReadOnlyList<string> Crl, IReadOnlyList<string> Ocsp, IReadOnlyList<string> IssuerAt, string? LimitReason);
+    IReadOnlyList<string> KeyUsage, IReadOnlyList<string> ExtendedKeyUsage, IReadOnlyList<string> Crl, IReadOnlyList<string> IssuerAt, string? LimitReason)
+{
+    /// <summary>Where its OCSP responder is; empty in what was stored before there was one.</summary>
+    public IReadOnlyList<string> Ocsp { get => field ?? []; init; }
+}
 
 /// <summary>What would happen: the verdicts and the certificate as it would be.</summary>
 public sealed record RequestPreview(Verdict Overall, IReadOnlyList<NameVerdictInfo> Verdicts, IReadOnlyList<FindingInfo> Findings, CertificateText? Certificate, string CertificateName, DateTimeOffset? PlannedRenewal,

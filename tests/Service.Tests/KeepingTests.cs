@@ -49,6 +49,14 @@ public sealed class KeepingTests(RunningService service) : IClassFixture<Running
     }
 
     [Fact]
+    public void What_an_earlier_version_stored_is_read()
+    {
+        const string look = """[{"address":"127.0.0.1","port":443,"serverName":"a.example","at":"2026-11-25T08:00:00+00:00","outcome":"served","protocol":"TLS 1.3","accepted":true,"severity":"fine","problems":[],"chainSteps":[],"served":{"subject":"CN=a.example","names":["a.example"],"issuer":"CN=I","serial":"01","thumbprint":"aa","notBefore":"2026-11-25T08:00:00+00:00","notAfter":"2026-11-26T08:00:00+00:00","key":"ec-p256","keyUsage":[],"extendedKeyUsage":[],"crl":[],"issuerAt":[],"limitReason":null},"from":null}]""";
+        var read = System.Text.Json.JsonSerializer.Deserialize(look, BeaconJson.Default.ListLookInfo)!;
+        Assert.Empty(read[0].Served!.Ocsp);
+    }
+
+    [Fact]
     public void An_altered_journal_is_found()
     {
         using var s = new Scratch();

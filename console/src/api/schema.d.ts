@@ -669,9 +669,10 @@ export interface components {
             keyUsage: string[];
             extendedKeyUsage: string[];
             crl: string[];
-            ocsp: string[];
             issuerAt: string[];
             limitReason: null | string;
+            /** @description Where its OCSP responder is; empty in what was stored before there was one. */
+            ocsp?: string[];
         };
         /** @description Something that needs a hand: what is wrong, whom it hurts, what mends it. */
         Concern: {

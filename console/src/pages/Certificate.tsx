@@ -140,7 +140,14 @@ export function Certificate() {
                     <td className="mono">{e.serial}</td>
                     <td>
                       {e.revokedAt ? (
-                        <State severity="now" word={`revoked (${e.revocationReason ?? ''})`} />
+                        <State
+                          severity="now"
+                          word={
+                            e.revocationReason === 'certificate-hold'
+                              ? 'on hold'
+                              : `revoked (${e.revocationReason ?? ''})`
+                          }
+                        />
                       ) : (
                         e.state
                       )}
@@ -187,9 +194,26 @@ function Actions({ detail }: { detail: CertificateDetail }) {
       return again();
     },
   });
+  const held = detail.editions.find((e) => e.state === 'current')?.revocationReason === 'certificate-hold';
+  const release = useMutation({
+    mutationFn: () =>
+      take(api.POST('/api/v1/certificates/{name}/release', { ...path, body: { serial: null } })),
+    onSuccess: again,
+  });
   return (
     <Stack gap={4} align="flex-end">
       <Group gap="xs">
+        {held && (
+          <Button
+            size="xs"
+            loading={release.isPending}
+            onClick={() => {
+              release.mutate();
+            }}
+          >
+            Release hold
+          </Button>
+        )}
         <Button
           component="a"
           href={`/api/v1/certificates/${encodeURIComponent(name)}/export?form=chain`}
@@ -214,6 +238,7 @@ function Actions({ detail }: { detail: CertificateDetail }) {
           Revoke …
         </Button>
       </Group>
+      {release.error && <Failure error={release.error} />}
       {renew.error && <Failure error={renew.error} />}
       <Modal
         opened={asking}
@@ -224,9 +249,12 @@ function Actions({ detail }: { detail: CertificateDetail }) {
       >
         <Stack>
           <Text size="sm">
-            Clients that check revocation refuse it from the next CRL on, which is published at once. This
-            cannot be taken back.
-            {detail.certificate.policy.automatic ? ' Its successor is made and put in place by itself.' : ''}
+            Clients that check revocation refuse it from now on: OCSP says so at the next question, and the
+            CRLs are published at once.{' '}
+            {reason === 'hold' ? 'A hold can be released again.' : 'This cannot be taken back.'}
+            {reason !== 'hold' && detail.certificate.policy.automatic
+              ? ' Its successor is made and put in place by itself.'
+              : ''}
           </Text>
           <Select
             label="Reason"
@@ -240,6 +268,7 @@ function Actions({ detail }: { detail: CertificateDetail }) {
               'superseded',
               'cessation-of-operation',
               'privilege-withdrawn',
+              'hold',
             ]}
           />
           {revoke.error && <Failure error={revoke.error} />}

@@ -327,7 +327,7 @@ function Preview({ data, now }: { data: RequestPreview; now: number }) {
             ],
             ['Key', `${c.key}, made on the host`],
             ['Usage', [...c.keyUsage, ...c.extendedKeyUsage].join(', ')],
-            ['Revocation', [...c.crl, ...c.ocsp].join(', ')],
+            ['Revocation', [...c.crl, ...(c.ocsp ?? [])].join(', ')],
           ]}
         />
       )}

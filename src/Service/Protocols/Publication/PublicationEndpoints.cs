@@ -30,7 +30,7 @@ internal static class PublicationEndpoints
     }
 
     /// <summary>OpenMetrics text.</summary>
-    private static async Task<IResult> MetricsAsync(BeaconDb db, AuthorityRegistry registry, CrlShelf shelf, TimeProvider clock, CancellationToken ct)
+    private static async Task<IResult> MetricsAsync(BeaconDb db, AuthorityRegistry registry, CrlShelf shelf, ResponderCertificates responders, TimeProvider clock, CancellationToken ct)
     {
         var now = clock.GetUtcNow();
         var text = new System.Text.StringBuilder();
@@ -39,9 +39,12 @@ internal static class PublicationEndpoints
         Gauge("beacon_certificates_failing", "Certificates whose last renewal failed", await db.Certificates.LongCountAsync(c => c.Failures > 0, ct));
         Gauge("beacon_orders_open", "Orders that agents have not finished", await db.Orders.LongCountAsync(o => o.State == Contracts.OrderState.Queued || o.State == Contracts.OrderState.Taken, ct));
         Gauge("beacon_hosts_joined", "Hosts with an agent", await db.Hosts.LongCountAsync(h => h.State == Contracts.HostState.Joined, ct));
-        text.Append("# TYPE beacon_crl_seconds_left gauge\n# HELP beacon_crl_seconds_left Seconds until the newest CRL lapses\n");
+        text.Append("# TYPE beacon_crl_seconds_left gauge\n# HELP beacon_crl_seconds_left Seconds until the newest list lapses\n");
         foreach (var a in registry.Authorities)
-            if (shelf.Get(a.Slug)?.Row.NextUpdate is { } next) text.Append(CultureInfo.InvariantCulture, $"beacon_crl_seconds_left{{authority=\"{a.Slug}\"}} {(next - now).TotalSeconds:0}\n");
+            foreach (var (list, file) in new[] { ("full", a.Slug), ("delta", CrlShelf.DeltaName(a.Slug)) })
+                if (shelf.Get(file)?.Row.NextUpdate is { } next) text.Append(CultureInfo.InvariantCulture, $"beacon_crl_seconds_left{{authority=\"{a.Slug}\",list=\"{list}\"}} {(next - now).TotalSeconds:0}\n");
+        if (responders.Current is { } responder)
+            text.Append(CultureInfo.InvariantCulture, $"# TYPE beacon_responder_seconds_left gauge\n# HELP beacon_responder_seconds_left Seconds until the OCSP responder's certificate ends\nbeacon_responder_seconds_left {(responder.Certificate.NotAfter - now).TotalSeconds:0}\n");
         text.Append("# TYPE beacon_authority_seconds_left gauge\n# HELP beacon_authority_seconds_left Seconds until the authority's newest certificate ends\n");
         foreach (var a in registry.Authorities)
             text.Append(CultureInfo.InvariantCulture, $"beacon_authority_seconds_left{{authority=\"{a.Slug}\"}} {(a.Generations.Max(g => g.Read().NotAfter) - now).TotalSeconds:0}\n");

@@ -140,6 +140,7 @@ internal static class Composition
     public static void MapBeacon(this WebApplication app, BeaconOptions options)
     {
         app.UseOcsp();
+        app.UseRouting();
         app.UseExceptionHandler(e => e.Run(Problems.HandleAsync));
         app.Use(async (context, next) =>
         {

@@ -42,9 +42,13 @@ public sealed class KeySigner : ISigner
 
     public PublicKeyInfo PublicKey { get; }
 
-    public byte[] Sign(ReadOnlySpan<byte> tbs) => _rsa is not null
-        ? _rsa.SignData(tbs, _hash, RSASignaturePadding.Pkcs1)
-        : _ec!.SignData(tbs, _hash, DSASignatureFormat.Rfc3279DerSequence);
+    public byte[] Sign(ReadOnlySpan<byte> tbs)
+    {
+        // Hashed here: the platform's SignData copies what it is given, which may be a CRL of many megabytes.
+        Span<byte> hash = stackalloc byte[SHA512.HashSizeInBytes];
+        hash = hash[..CryptographicOperations.HashData(_hash, tbs, hash)];
+        return _rsa is not null ? _rsa.SignHash(hash, _hash, RSASignaturePadding.Pkcs1) : _ec!.SignHash(hash, DSASignatureFormat.Rfc3279DerSequence);
+    }
 
     /// <summary>Makes a new key.</summary>
     public static AsymmetricAlgorithm NewKey(KeySpec spec) => spec.Algorithm == KeyAlgorithm.Rsa

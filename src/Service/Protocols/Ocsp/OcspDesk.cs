@@ -1,4 +1,5 @@
 using Microsoft.Data.Sqlite;
+using Microsoft.Extensions.Primitives;
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Revocation;
 using OrderlyBeacon.Service.Revocations;
@@ -6,16 +7,20 @@ using OrderlyBeacon.Service.Revocations;
 namespace OrderlyBeacon.Service.Protocols.Ocsp;
 
 /// <summary>An answer as it goes out.</summary>
-/// <param name="CacheUntil">Null when nobody may keep it.</param>
-public sealed record OcspReply(byte[] Der, DateTimeOffset At, DateTimeOffset? CacheUntil)
+/// <param name="Caching">Null when nobody may keep it.</param>
+public sealed record OcspReply(byte[] Der, DateTimeOffset At, OcspCaching? Caching);
+
+/// <summary>How long an answer may be kept, in the headers of RFC 5019 section 6.2, worked out once.</summary>
+public sealed class OcspCaching(byte[] der, DateTimeOffset at, DateTimeOffset until)
 {
-    /// <summary>The headers of RFC 5019 section 6.2, worked out once.</summary>
-    public string LastModified { get; } = At.UtcDateTime.ToString("R");
-    public string? Expires { get; } = CacheUntil?.UtcDateTime.ToString("R");
+    /// <summary>Here it is given again until half of its life.</summary>
+    public DateTimeOffset GivenUntil { get; } = at + (until - at) / 2;
 
     /// <summary>A quarter of the answer's life: with the half it may lie here, it never outlives it in somebody's cache.</summary>
-    public string CacheControl { get; } = CacheUntil is { } until ? $"max-age={(until - At).TotalSeconds / 4:0}, public, no-transform, must-revalidate" : "no-store";
-    public string ETag { get; } = $"\"{Convert.ToHexStringLower(System.Security.Cryptography.SHA256.HashData(Der).AsSpan(0, 16))}\"";
+    public StringValues CacheControl { get; } = $"max-age={(until - at).TotalSeconds / 4:0}, public, no-transform, must-revalidate";
+    public StringValues LastModified { get; } = at.UtcDateTime.ToString("R");
+    public StringValues Expires { get; } = until.UtcDateTime.ToString("R");
+    public StringValues ETag { get; } = $"\"{Convert.ToHexStringLower(System.Security.Cryptography.SHA256.HashData(der).AsSpan(0, 16))}\"";
 }
 
 /// <summary>
@@ -31,13 +36,14 @@ public sealed class OcspDesk(ResponderCertificates responders, EditionStates sta
     private readonly ReaderWriterLockSlim _lock = new();
     private long _changes;
 
-    /// <summary>An answer that is ready for a request given in base64, if there is one.</summary>
-    public OcspReply? Ready(ReadOnlySpan<char> base64)
+    /// <summary>An answer that is ready for a request, if there is one.</summary>
+    /// <param name="text">The request as it stood in the address, or in base64.</param>
+    public OcspReply? Ready(ReadOnlySpan<char> text)
     {
         _lock.EnterReadLock();
         try
         {
-            return _ready.GetAlternateLookup<ReadOnlySpan<char>>().TryGetValue(base64, out var r) && clock.GetUtcNow() < r.At + (r.CacheUntil - r.At) / 2 ? r : null;
+            return _ready.GetAlternateLookup<ReadOnlySpan<char>>().TryGetValue(text, out var r) && clock.GetUtcNow() < r.Caching!.GivenUntil ? r : null;
         }
         finally { _lock.ExitReadLock(); }
     }
@@ -55,13 +61,16 @@ public sealed class OcspDesk(ResponderCertificates responders, EditionStates sta
     }
 
     /// <summary>Answers, or refuses with the status the standard has for the reason.</summary>
-    public OcspReply Answer(ReadOnlyMemory<byte> der)
+    /// <param name="text">The request as it stood in the address: what the answer is kept under. Null when it came in a body.</param>
+    public OcspReply Answer(ReadOnlyMemory<byte> der, string? text)
     {
         var now = clock.GetUtcNow();
         var second = new DateTimeOffset(now.UtcTicks - now.UtcTicks % TimeSpan.TicksPerSecond, TimeSpan.Zero);
         OcspRequest request;
         try { request = OcspRequest.Read(der); }
         catch (BeaconProblem) { return new(OcspResponse.Refuse(OcspRefusal.MalformedRequest), second, null); }
+        var plain = request.Nonce is null && request.Questions.Count == 1;
+        if (plain && (text is null ? Ready(text = Convert.ToBase64String(der.Span)) : null) is { } ready) return ready;
         if (responders.Current is not { } responder || responder.Certificate.NotAfter < now) return new(OcspResponse.Refuse(OcspRefusal.TryLater), second, null);
         // Another issuer's certificates are not ours to speak of (RFC 5019 section 2.2.3).
         foreach (var q in request.Questions)
@@ -80,9 +89,9 @@ public sealed class OcspDesk(ResponderCertificates responders, EditionStates sta
             answers[i] = new(q, !ours ? OcspStatus.Unknown : standing!.Revocation is null ? OcspStatus.Good : OcspStatus.Revoked, ours ? standing!.Revocation : null, second, until);
         }
         var signed = OcspResponse.Write(answers, second, request.Nonce is { } n ? n.Span : default, responder.KeyIdentifier, responder.Certificate.Der.Span, responder.Signer);
-        var keep = request.Nonce is null && answers.Length == 1 && answers[0].Status != OcspStatus.Unknown;
-        var reply = new OcspReply(signed, second, keep ? until : null);
-        if (keep) Keep(Convert.ToBase64String(der.Span), answers[0].Id.Serial.Hex, reply, changes);
+        var keep = plain && answers[0].Status != OcspStatus.Unknown;
+        var reply = new OcspReply(signed, second, keep ? new(signed, second, until) : null);
+        if (keep) Keep(text!, answers[0].Id.Serial.Hex, reply, changes);
         return reply;
     }
 

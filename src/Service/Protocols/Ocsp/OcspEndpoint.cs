@@ -1,5 +1,6 @@
 using System.Buffers;
 using Microsoft.AspNetCore.Http.Features;
+using Microsoft.Extensions.Primitives;
 using OrderlyBeacon.Core.Revocation;
 using OrderlyBeacon.Service.Authorities;
 
@@ -11,6 +12,7 @@ internal static class OcspEndpoint
     public const string Path = $"/ocsp/{Authority.IssuingSlug}";
 
     private const string RequestType = "application/ocsp-request", AnswerType = "application/ocsp-response";
+    private static readonly StringValues Never = "no-store";
 
     public static void UseOcsp(this WebApplication app)
     {
@@ -32,12 +34,12 @@ internal static class OcspEndpoint
             return Task.CompletedTask;
         }
         var text = raw.AsSpan(Math.Min(raw.Length, Path.Length + 1));
-        if (text.Contains('%')) text = Uri.UnescapeDataString(text.ToString());
-        if (desk.Ready(text) is { } ready) return SendAsync(context, ready);
-        var der = new byte[text.Length];
-        return Convert.TryFromBase64Chars(text, der, out var length)
-            ? SendAsync(context, desk.Answer(der.AsMemory(0, length)))
-            : SendAsync(context, new(OcspResponse.Refuse(OcspRefusal.MalformedRequest), DateTimeOffset.UnixEpoch, null));
+        if (desk.Ready(text) is { } ready) return Send(context, ready);
+        var base64 = Uri.UnescapeDataString(text.ToString());
+        var der = new byte[base64.Length];
+        return Convert.TryFromBase64String(base64, der, out var length)
+            ? Send(context, desk.Answer(der.AsMemory(0, length), text.ToString()))
+            : Send(context, new(OcspResponse.Refuse(OcspRefusal.MalformedRequest), DateTimeOffset.UnixEpoch, null));
     }
 
     private static async Task PostAsync(HttpContext context, OcspDesk desk)
@@ -54,24 +56,26 @@ internal static class OcspEndpoint
             var length = 0;
             int read;
             while (length <= OcspRequest.MostBytes && (read = await context.Request.Body.ReadAsync(buffer.AsMemory(length), context.RequestAborted)) > 0) length += read;
-            var der = buffer.AsMemory(0, length).ToArray();
-            await SendAsync(context, desk.Ready(Convert.ToBase64String(der)) ?? desk.Answer(der));
+            await Send(context, desk.Answer(buffer.AsMemory(0, length), null));
         }
         finally { ArrayPool<byte>.Shared.Return(buffer); }
     }
 
-    private static Task SendAsync(HttpContext context, OcspReply reply)
+    private static Task Send(HttpContext context, OcspReply reply)
     {
         var h = context.Response.Headers;
         h.ContentType = AnswerType;
         h.ContentLength = reply.Der.Length;
-        h.CacheControl = reply.CacheControl;
-        if (reply.CacheUntil is not null)
+        if (reply.Caching is { } c)
         {
-            h.ETag = reply.ETag;
-            h.LastModified = reply.LastModified;
-            h.Expires = reply.Expires;
+            h.CacheControl = c.CacheControl;
+            h.ETag = c.ETag;
+            h.LastModified = c.LastModified;
+            h.Expires = c.Expires;
         }
-        return context.Response.Body.WriteAsync(reply.Der, context.RequestAborted).AsTask();
+        else h.CacheControl = Never;
+        // Not flushed: headers and body leave together when the response is complete.
+        context.Response.BodyWriter.Write(reply.Der);
+        return Task.CompletedTask;
     }
 }

@@ -73,67 +73,78 @@ public sealed class OcspResponse
     /// <param name="nonce">As asked; empty leaves it out.</param>
     public static byte[] Write(IReadOnlyList<OcspAnswer> answers, DateTimeOffset producedAt, ReadOnlySpan<byte> nonce, ReadOnlySpan<byte> responderKeyIdentifier, ReadOnlySpan<byte> responder, ISigner signer)
     {
-        var w = new AsnWriter(AsnEncodingRules.DER, 256 + 160 * answers.Count);
-        using (w.PushSequence())
+        var w = new BackwardDer(256 + 200 * answers.Count);
+        if (!nonce.IsEmpty)
         {
-            using (w.PushSequence(OcspRequest.Tag(2))) w.WriteOctetString(responderKeyIdentifier);
-            w.WriteGeneralizedTime(producedAt, omitFractionalSeconds: true);
-            using (w.PushSequence())
-                foreach (var a in answers)
-                    using (w.PushSequence()) WriteOne(w, a);
-            if (!nonce.IsEmpty)
-                using (w.PushSequence(OcspRequest.Tag(1)))
-                using (w.PushSequence())
-                    Extensions.Write(w, Oids.OcspNonce, false, OcspRequest.WriteNonce(nonce));
+            // OCTET STRING in the extension's OCTET STRING, its identifier before it; Extension, Extensions, [1].
+            w.Raw(nonce);
+            foreach (var tag in (ReadOnlySpan<byte>)[0x04, 0x04]) w.Close(tag, 0);
+            w.Raw([0x06, 0x09, 0x2B, 0x06, 0x01, 0x05, 0x05, 0x07, 0x30, 0x01, 0x02]);
+            foreach (var tag in (ReadOnlySpan<byte>)[0x30, 0x30, 0xA1]) w.Close(tag, 0);
         }
-        var tbs = w.Encode();
-        var signature = signer.Sign(tbs);
+        var mark = w.Length;
+        for (var i = answers.Count - 1; i >= 0; i--) WriteOne(w, answers[i]);
+        w.Close(0x30, mark);
+        w.Time(producedAt);
+        mark = w.Length;
+        w.Raw(responderKeyIdentifier);
+        w.Close(0x04, mark);
+        w.Close(0xA2, mark);
+        w.Close(0x30, 0);
+        var signature = signer.Sign(w.Written);
 
-        w = new AsnWriter(AsnEncodingRules.DER, tbs.Length + signature.Length + responder.Length + 128);
-        using (w.PushSequence())
+        var whole = new BackwardDer(w.Length + signature.Length + responder.Length + 128);
+        if (!responder.IsEmpty)
         {
-            w.WriteEnumeratedValue(Successful.Successful);
-            using (w.PushSequence(OcspRequest.Tag(0)))
-            using (w.PushSequence())
-            {
-                w.WriteObjectIdentifier(Oids.OcspBasic);
-                using (w.PushOctetString())
-                using (w.PushSequence())
-                {
-                    w.WriteEncodedValue(tbs);
-                    Signatures.WriteAlgorithm(w, signer.Scheme);
-                    w.WriteBitString(signature);
-                    if (!responder.IsEmpty)
-                        using (w.PushSequence(OcspRequest.Tag(0)))
-                        using (w.PushSequence()) w.WriteEncodedValue(responder);
-                }
-            }
+            whole.Raw(responder);
+            whole.Close(0x30, 0);
+            whole.Close(0xA0, 0);
         }
-        return w.Encode();
+        mark = whole.Length;
+        whole.Raw(signature);
+        whole.Raw([0]);
+        whole.Close(0x03, mark);
+        var algorithm = new AsnWriter(AsnEncodingRules.DER, 32);
+        Signatures.WriteAlgorithm(algorithm, signer.Scheme);
+        Span<byte> encoded = stackalloc byte[32];
+        whole.Raw(encoded[..algorithm.Encode(encoded)]);
+        whole.Raw(w.Written);
+        // BasicOCSPResponse, as OCTET STRING behind its identifier; ResponseBytes, [0].
+        whole.Close(0x30, 0);
+        whole.Close(0x04, 0);
+        whole.Raw([0x06, 0x09, 0x2B, 0x06, 0x01, 0x05, 0x05, 0x07, 0x30, 0x01, 0x01]);
+        whole.Close(0x30, 0);
+        whole.Close(0xA0, 0);
+        whole.Raw([0x0A, 0x01, 0x00]);
+        whole.Close(0x30, 0);
+        return whole.Written.ToArray();
     }
 
     /// <summary>An unsigned refusal.</summary>
     public static byte[] Refuse(OcspRefusal why) => [0x30, 0x03, 0x0A, 0x01, (byte)why];
 
-    private static void WriteOne(AsnWriter w, OcspAnswer a)
+    private static void WriteOne(BackwardDer w, OcspAnswer a)
     {
-        w.WriteEncodedValue(a.Id.Der.Span);
-        switch (a.Status)
-        {
-            case OcspStatus.Good: w.WriteNull(new Asn1Tag(TagClass.ContextSpecific, 0)); break;
-            case OcspStatus.Unknown: w.WriteNull(new Asn1Tag(TagClass.ContextSpecific, 2)); break;
-            default:
-                using (w.PushSequence(OcspRequest.Tag(1)))
-                {
-                    w.WriteGeneralizedTime(a.Revocation!.At, omitFractionalSeconds: true);
-                    if (a.Revocation.Reason != RevocationReason.Unspecified)
-                        using (w.PushSequence(OcspRequest.Tag(0))) w.WriteEnumeratedValue(a.Revocation.Reason);
-                }
-                break;
-        }
-        w.WriteGeneralizedTime(a.ThisUpdate, omitFractionalSeconds: true);
+        var one = w.Length;
         if (a.NextUpdate is { } next)
-            using (w.PushSequence(OcspRequest.Tag(0))) w.WriteGeneralizedTime(next, omitFractionalSeconds: true);
+        {
+            w.Time(next);
+            w.Close(0xA0, one);
+        }
+        w.Time(a.ThisUpdate);
+        var status = w.Length;
+        if (a.Status == OcspStatus.Revoked)
+        {
+            if (a.Revocation!.Reason != RevocationReason.Unspecified)
+            {
+                w.Raw([0x0A, 0x01, (byte)a.Revocation.Reason]);
+                w.Close(0xA0, status);
+            }
+            w.Time(a.Revocation.At);
+        }
+        w.Close(a.Status switch { OcspStatus.Good => 0x80, OcspStatus.Revoked => 0xA1, _ => 0x82 }, status);
+        w.Raw(a.Id.Der.Span);
+        w.Close(0x30, one);
     }
 
     /// <exception cref="BeaconProblem"><see cref="ProblemCode.OcspMalformed"/>.</exception>

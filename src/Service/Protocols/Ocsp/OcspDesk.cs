@@ -51,6 +51,7 @@ public sealed class OcspDesk(ResponderCertificates responders, EditionStates sta
     /// <summary>The state of a serial has changed: what was said of it is forgotten. Called after the change is committed.</summary>
     public void Forget(string serial)
     {
+        states.Forget(serial);
         _lock.EnterWriteLock();
         try
         {

@@ -119,7 +119,10 @@ public sealed record CrlInfo(long Number, DateTimeOffset ThisUpdate, DateTimeOff
 
 /// <summary>Where and under which certificate OCSP questions are answered.</summary>
 public sealed record ResponderInfo(string At, string Serial, DateTimeOffset NotAfter);
-public sealed record AuthorityInfo(string Id, string Name, string Kind, string KeyState, IReadOnlyList<GenerationInfo> Generations, CrlInfo? Crl, CrlInfo? Delta, ResponderInfo? Responder, long Editions, string Pem);
+public sealed record AuthorityInfo(string Id, string Name, string Kind, string KeyState, IReadOnlyList<GenerationInfo> Generations, CrlInfo? Crl, CrlInfo? Delta, ResponderInfo? Responder, long Editions, string Pem, string? WaitsFor);
+
+/// <summary>Files that a person carries, each as its bytes in base64; what they are is seen from their content.</summary>
+public sealed record CarriedFiles(IReadOnlyList<string> Files);
 
 public sealed record JournalEntryInfo(long Sequence, DateTimeOffset At, string Actor, string Action, string Subject, string Detail, string Previous, string Hash);
 

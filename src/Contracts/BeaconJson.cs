@@ -36,6 +36,7 @@ namespace OrderlyBeacon.Contracts;
 [JsonSerializable(typeof(RevocationWish))]
 [JsonSerializable(typeof(RevocationOutcome))]
 [JsonSerializable(typeof(CrlIssued))]
+[JsonSerializable(typeof(CarriedFiles))]
 [JsonSerializable(typeof(OrderInfo))]
 [JsonSerializable(typeof(OrderAccepted))]
 [JsonSerializable(typeof(LookWish))]

@@ -23,6 +23,8 @@ public enum ProblemCode
     OcspMalformed,
     /// <summary>A file is not the one that was expected here.</summary>
     WrongFile,
+    /// <summary>The answer to an authority's request cannot be used.</summary>
+    AnswerRefused,
     /// <summary>A root's folder lacks a part, or a part of it was altered.</summary>
     CeremonyFolderBroken,
     /// <summary>A passphrase does not open what it should open.</summary>

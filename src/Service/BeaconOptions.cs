@@ -34,6 +34,9 @@ public sealed class BeaconOptions
     /// <summary>Key of new authorities.</summary>
     public string AuthorityKey { get; set; } = "ec-p256";
 
+    /// <summary>How the first run founds the issuing authority: <c>whole</c> with a root of its own, or <c>offline</c> under a root that is elsewhere.</summary>
+    public string Founding { get; set; } = "whole";
+
     /// <summary>Life of a CRL in hours; the next one is issued at half of it.</summary>
     public double CrlHours { get; set; } = 24;
 

@@ -56,7 +56,7 @@ internal static class Composition
                  {
                      typeof(FoundAuthorities), typeof(PublishCrl), typeof(DecideNames), typeof(WishReading), typeof(CarryOutRequest), typeof(SubmitRequest), typeof(DecideRequest), typeof(InviteHost),
                      typeof(RemoveHost), typeof(TakeReport), typeof(AnswerCsr), typeof(TakeResult), typeof(OrderDesk), typeof(ServiceQueries), typeof(BindService), typeof(CertificateQueries),
-                     typeof(RevokeEdition), typeof(ReleaseEdition), typeof(RevokeMany), typeof(AnnounceRevocations), typeof(OrderRenewal), typeof(TodayQuery), typeof(LookFromHost), typeof(Enrol),
+                     typeof(RevokeEdition), typeof(ReleaseEdition), typeof(RevokeMany), typeof(AnnounceRevocations), typeof(InstallAnswer), typeof(PublishRootCrl), typeof(OrderRenewal), typeof(TodayQuery), typeof(LookFromHost), typeof(Enrol),
                  })
             s.AddScoped(scoped);
         if (hosted)
@@ -177,6 +177,7 @@ internal static class Composition
         people.MapRequests();
         people.MapCertificates();
         people.MapAuthorities();
+        people.MapOfflineRoot();
         people.MapJournal();
         OrderDesk.MapOrders(people);
         people.MapGet("/events", (Changes changes, CancellationToken ct) => TypedResults.ServerSentEvents(changes.Listen(ct))).ExcludeFromDescription();

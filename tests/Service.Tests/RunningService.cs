@@ -15,6 +15,10 @@ public sealed class RunningService : IAsyncLifetime
 {
     private readonly Scratch _scratch = new();
     private Process? _process;
+    private readonly System.Text.StringBuilder _log = new();
+
+    /// <summary>The errors that the service has logged.</summary>
+    internal string Errors { get { lock (_log) return string.Join('\n', _log.ToString().Split('\n').Where(l => l.Contains("\"LogLevel\":\"Error\""))); } }
 
     internal Scratch Scratch => _scratch;
     public int Port { get; } = FreePort();
@@ -47,16 +51,19 @@ public sealed class RunningService : IAsyncLifetime
         Wren = await SignInAsync("wren");
     }
 
-    public async Task StartAsync()
+    public Task StartAsync() => StartAsync([]);
+
+    /// <param name="more">Further settings; with an authority that waits, the service is up but not ready.</param>
+    internal async Task StartAsync(Dictionary<string, string> more)
     {
         var start = new ProcessStartInfo("dotnet", [Path.Combine(AppContext.BaseDirectory, "beacond.dll")]) { RedirectStandardOutput = true, RedirectStandardError = true, WorkingDirectory = AppContext.BaseDirectory };
         foreach (var (k, v) in new Dictionary<string, string>
                  {
                      ["BEACON_DATA"] = Data, ["BEACON_PORT"] = Port.ToString(), ["BEACON_PUBLICATIONPORT"] = PublicationPort.ToString(), ["BEACON_ZONES"] = "thistledown.example=administrators",
                      ["BEACON_ORGANIZATION"] = "Thistledown Rail", ["BEACON_FIRSTNAME"] = "robin", ["BEACON_FIRSTPASSWORDFILE"] = _scratch["password"],
-                 }) start.Environment[k] = v;
+                 }.Concat(more)) start.Environment[k] = v;
         _process = Process.Start(start)!;
-        var log = new System.Text.StringBuilder();
+        var log = _log;
         _process.OutputDataReceived += (_, e) => { lock (log) log.AppendLine(e.Data); };
         _process.ErrorDataReceived += (_, e) => { lock (log) log.AppendLine(e.Data); };
         _process.BeginOutputReadLine();
@@ -65,7 +72,7 @@ public sealed class RunningService : IAsyncLifetime
         for (var i = 0; i < 1200; i++)
         {
             if (_process.HasExited) break;
-            try { if ((await http.GetAsync($"http://127.0.0.1:{PublicationPort}/readyz")).IsSuccessStatusCode) return; }
+            try { if ((await http.GetAsync($"http://127.0.0.1:{PublicationPort}{(more.Count == 0 ? "/readyz" : "/healthz")}")).IsSuccessStatusCode) return; }
             catch (HttpRequestException) { }
             await Task.Delay(100);
         }

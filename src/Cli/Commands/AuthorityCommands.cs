@@ -1,6 +1,8 @@
 using System.CommandLine;
 using System.Text.Json;
 using OrderlyBeacon.Contracts;
+using OrderlyBeacon.Core.Formats;
+using OrderlyBeacon.Core.Issuing;
 using OrderlyBeacon.Core.Journal;
 using static OrderlyBeacon.Cli.Screen;
 
@@ -18,7 +20,7 @@ internal static class AuthorityCommands
             using var api = Api.SignedIn();
             var json = await api.TextAsync("/api/v1/authorities", ct);
             if (r.GetValue(Program.Json)) { Json(json); return 0; }
-            Table(["Authority", "Key", "Ends", "CRL", "Editions"], Api.Read(json, BeaconJson.Default.ListAuthorityInfo).Select(a => new[]
+            Table(["Authority", "Key", "Ends", "CRL", "Editions"], Api.Read(json, BeaconJson.Default.ListAuthorityInfo).Select(a => a.WaitsFor is { } request ? [Esc($"{a.Id}: {a.Name}"), $"[darkorange]◆[/] waits for the answer to request {request}", "–", "–", "0"] : new[]
             {
                 Esc($"{a.Id}: {a.Name}"), $"{a.Generations[^1].Key}, {a.KeyState}", When(a.Generations[^1].NotAfter), a.Crl is null ? "–" : $"{a.Crl.Number}, next by {When(a.Crl.NextUpdate)}", a.Editions.ToString(),
             }), "There is no authority.");
@@ -34,6 +36,13 @@ internal static class AuthorityCommands
                 ?? throw new Core.BeaconProblem(Core.ProblemCode.NotFound, $"There is no authority \"{r.GetValue(id)}\".", "See beacon authority list.");
             if (r.GetValue(pem)) { Console.Out.Write(a.Pem); return 0; }
             if (r.GetValue(Program.Json)) { Json(JsonSerializer.Serialize(a, BeaconJson.Default.AuthorityInfo)); return 0; }
+            if (a.WaitsFor is { } request)
+            {
+                Rich($"[bold]{Esc(a.Name)}[/]  [darkorange]◆[/] waits for the answer to its request {request}");
+                Line("Carry the request to the root: beacon authority request " + a.Id);
+                Line("Then bring back what the root signed: beacon authority install " + a.Id + " ANSWER ROOT-CERTIFICATE");
+                return 0;
+            }
             Rich($"[bold]{Esc(a.Name)}[/]  [grey]{a.Kind}, key {a.KeyState}[/]");
             foreach (var g in a.Generations)
                 Pairs(("generation", g.Number.ToString()), ("subject", Esc(g.Subject)), ("issuer", Esc(g.Issuer)), ("key", g.Key), ("serial", g.Serial), ("thumbprint", g.Thumbprint), ("from", $"{g.NotBefore.UtcDateTime:d MMM yyyy HH:mm} UTC"), ("until", When(g.NotAfter)), ("published at", Esc(g.CertificateAt)));
@@ -52,7 +61,61 @@ internal static class AuthorityCommands
             else Line("Issued: " + Api.Read(text, BeaconJson.Default.CrlIssued).Told + ".");
             return 0;
         });
-        return new("authority", "The certification authorities.") { list, show, crl };
+        return new("authority", "The certification authorities.") { list, show, crl, Request(id), Install(id), PublishCrl() };
+    }
+
+    private static Command Request(Argument<string> id)
+    {
+        var output = new Option<string?>("--out") { Description = "File to write; - is standard output; a telling name in this folder when left out." };
+        var c = new Command("request", "Write the request that an authority waits to have signed: for carrying to the root.") { id, output };
+        c.Does(async (r, ct) =>
+        {
+            using var api = Api.SignedIn();
+            using var answer = await api.SendAsync(new(HttpMethod.Get, $"/api/v1/authorities/{Api.Escape(r.GetValue(id)!)}/request"), ct);
+            var bytes = await answer.Content.ReadAsByteArrayAsync(ct);
+            if (r.GetValue(output) == "-") { await using var o = Console.OpenStandardOutput(); await o.WriteAsync(bytes, ct); return 0; }
+            var path = r.GetValue(output) ?? Path.GetFileName(answer.Content.Headers.ContentDisposition?.FileName?.Trim('"') ?? "issuing-request.pem");
+            await File.WriteAllBytesAsync(path, bytes, ct);
+            Line($"Written: {path}. Where the root is: beacon ceremony sign FOLDER {Path.GetFileName(path)}");
+            return 0;
+        });
+        return c;
+    }
+
+    private static Command Install(Argument<string> id)
+    {
+        var files = new Argument<string[]>("files") { Description = "What came back: the authority's certificate and the root's, in one file or several, whatever they are called.", Arity = ArgumentArity.OneOrMore };
+        var c = new Command("install", "Install the answer to an authority's request; it takes effect at once.") { id, files };
+        c.Does(async (r, ct) =>
+        {
+            var all = new List<byte[]>();
+            foreach (var f in r.GetValue(files)!) all.Add(await File.ReadAllBytesAsync(f, ct));
+            using var api = Api.SignedIn();
+            await api.PostAsync($"/api/v1/authorities/{Api.Escape(r.GetValue(id)!)}/answer", new CarriedFiles([.. all.Select(Convert.ToBase64String)]), BeaconJson.Default.CarriedFiles, ct);
+            // From now on the service shows a certificate from its own authority, below the root that was just given.
+            var root = all.SelectMany(f => FileInspection.Inspect(f)).Where(i => i.Kind == FileItemKind.Certificate).Select(i => X509.Read(i.Der)).First(x => x.IsSelfSigned);
+            (Session.Load() with { Root = Armor.Write(Armor.Certificate, root.Der.Span) }).Save();
+            Line($"{r.GetValue(id)} is ready: it issues from now on, below {root.Subject}.");
+            Line("Publish the root's CRL too: beacon authority publish-crl FILE");
+            return 0;
+        });
+        return c;
+    }
+
+    private static Command PublishCrl()
+    {
+        var file = new Argument<string>("file") { Description = "The CRL that beacon ceremony crl signed." };
+        var c = new Command("publish-crl", "Publish a CRL of the offline root at the root's address.") { file };
+        c.Does(async (r, ct) =>
+        {
+            var bytes = await File.ReadAllBytesAsync(r.GetValue(file)!, ct);
+            using var api = Api.SignedIn();
+            var text = await api.PostAsync("/api/v1/authorities/root/published-crl", new CarriedFiles([Convert.ToBase64String(bytes)]), BeaconJson.Default.CarriedFiles, ct);
+            if (r.GetValue(Program.Json)) Json(text);
+            else Line("Published: " + Api.Read(text, BeaconJson.Default.CrlIssued).Told + ".");
+            return 0;
+        });
+        return c;
     }
 
     private static Command Journal()

@@ -40,7 +40,8 @@ internal static class SessionCommands
         byte[] body;
         try { body = Convert.FromBase64String(await http.GetStringAsync("/.well-known/est/server/cacerts", ct)); }
         catch (HttpRequestException e) { throw new BeaconProblem(ProblemCode.Unreachable, $"{address} cannot be reached: {(e.InnerException ?? e).Message}", "Check the address.", e); }
-        var x = Pkcs7.ReadCertificates(body).Select(X509.Read).First(x => x.IsSelfSigned);
+        var x = Pkcs7.ReadCertificates(body).Select(X509.Read).FirstOrDefault(x => x.IsSelfSigned)
+            ?? throw new BeaconProblem(ProblemCode.AuthorityNotReady, $"{address} has no root yet: its authority waits for its certificate.", "Get root.pem from its data folder and give it with --root.");
         await Console.Error.WriteAsync($"Its root is {x.Subject}\n  SHA-256 {x.Thumbprint}\nCompare this with what the service's administrator told you. Trust it? [y/N] ");
         if ((await Console.In.ReadLineAsync(ct))?.Trim().ToLowerInvariant() is not ("y" or "yes")) throw new BeaconProblem(ProblemCode.NotAllowed, "The root is not trusted.", "Get the root's PEM file from the administrator and give it with --root.");
         return Armor.Write(Armor.Certificate, x.Der.Span);

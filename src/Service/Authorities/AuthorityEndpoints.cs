@@ -1,6 +1,7 @@
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
+using OrderlyBeacon.Core.Ceremonies;
 using OrderlyBeacon.Core.Formats;
 using OrderlyBeacon.Service.People;
 using OrderlyBeacon.Service.Revocations;
@@ -21,6 +22,30 @@ internal static class AuthorityEndpoints
             .RequireAuthorization(Policies.Administrator).WithName("issueCrl").WithTags("Authorities");
     }
 
+    public static void MapOfflineRoot(this RouteGroupBuilder api)
+    {
+        var g = api.MapGroup("/authorities").WithTags("Authorities");
+        g.MapGet("/{id}/request", (string id, AuthorityRegistry registry, TimeProvider clock) => id == Authority.IssuingSlug && registry.Waiting is { } w
+                ? Results.File(System.Text.Encoding.ASCII.GetBytes(Armor.Write(Armor.CertificateRequest, w.Der.Span)), "application/x-pem-file", TellingName.Of("issuing-request", w.Name, clock.GetUtcNow()))
+                : throw new BeaconProblem(ProblemCode.WrongState, $"\"{id}\" has no request that waits for an answer.", "See beacon authority list."))
+            .WithName("getAuthorityRequest").Produces(200, contentType: "application/x-pem-file");
+        g.MapPost("/{id}/answer", async (string id, CarriedFiles body, InstallAnswer install, Caller caller, CancellationToken ct) =>
+        {
+            await install.RunAsync(id, body.Files.Take(10).Select(Bytes), caller.Actor, ct);
+            return TypedResults.NoContent();
+        }).RequireAuthorization(Policies.Administrator).WithName("installAuthorityAnswer");
+        g.MapPost("/root/published-crl", async (CarriedFiles body, PublishRootCrl publish, Caller caller, CancellationToken ct) => body.Files is [var one]
+                ? TypedResults.Ok(new CrlIssued(await publish.RunAsync(Bytes(one), caller.Actor, ct)))
+                : throw new BeaconProblem(ProblemCode.InputInvalid, $"{body.Files.Count} files came; one CRL is wanted.", "Give one file."))
+            .RequireAuthorization(Policies.Administrator).WithName("publishRootCrl");
+
+        static byte[] Bytes(string base64)
+        {
+            try { return Convert.FromBase64String(base64); }
+            catch (FormatException) { throw new BeaconProblem(ProblemCode.InputInvalid, "A file did not come in base64.", "Send each file's bytes in base64."); }
+        }
+    }
+
     private static async Task<List<AuthorityInfo>> ListAsync(BeaconDb db, AuthorityRegistry registry, CrlShelf shelf, ResponderCertificates responders, CancellationToken ct)
     {
         var list = new List<AuthorityInfo>();
@@ -33,8 +58,9 @@ internal static class AuthorityEndpoints
                 Crl(a.Slug), Crl(CrlShelf.DeltaName(a.Slug)),
                 a.Slug == Authority.IssuingSlug && responders.Current is { } r ? new(registry.OcspUri(a.Slug), r.Certificate.Serial.Hex, r.Certificate.NotAfter) : null,
                 await db.Editions.LongCountAsync(e => ids.Contains(e.GenerationId), ct),
-                string.Concat(generations.Select(g => Armor.Write(Armor.Certificate, g.X.Der.Span)))));
+                string.Concat(generations.Select(g => Armor.Write(Armor.Certificate, g.X.Der.Span))), null));
         }
+        if (registry.Waiting is { } w) list.Add(new(Authority.IssuingSlug, w.Name, "issuing", "online", [], null, null, null, 0, "", w.Request));
         return list;
 
         CrlInfo? Crl(string file) => shelf.Get(file)?.Row is { } c ? new(c.Number, c.ThisUpdate, c.NextUpdate, c.Revoked, registry.CrlUri(file), c.BaseNumber) : null;

@@ -1,10 +1,12 @@
 using System.Security.Cryptography;
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Core;
+using OrderlyBeacon.Core.Ceremonies;
 using OrderlyBeacon.Core.Formats;
 using OrderlyBeacon.Core.Issuing;
 using OrderlyBeacon.Core.Keys;
 using OrderlyBeacon.Core.Names;
+using OrderlyBeacon.Core.Requests;
 using OrderlyBeacon.Core.Revocation;
 using OrderlyBeacon.Service.Storage;
 
@@ -27,6 +29,13 @@ public sealed class FoundAuthorities(BeaconDb db, AuthorityKeys keys, AuthorityR
         var now = clock.GetUtcNow();
         var from = new DateTimeOffset(now.UtcTicks - now.UtcTicks % TimeSpan.TicksPerSecond, TimeSpan.Zero) - TimeSpan.FromMinutes(5);
         var spec = KeySpec.Parse(options.AuthorityKey);
+        if (options.Founding == "offline")
+        {
+            await AskAsync(now, spec, ct);
+            await write.CommitAsync(ct);
+            return;
+        }
+        if (options.Founding != "whole") throw new BeaconProblem(ProblemCode.InputInvalid, $"The setting Founding is \"{options.Founding}\".", "Write whole, or offline.");
         // A founding that was killed half-way left files that no row points to: they get out of the way under their own names.
         var stamp = now.ToString("yyyyMMdd-HHmmss");
         var takeAway = Path.Combine(options.Data, "take-away");
@@ -63,6 +72,18 @@ public sealed class FoundAuthorities(BeaconDb db, AuthorityKeys keys, AuthorityR
         await write.CommitAsync(ct);
         File.WriteAllText(Path.Combine(options.Data, "root.pem"), Armor.Write(Armor.Certificate, root));
         log.LogInformation("Founded a root and an issuing authority. Take {File} and its passphrase away, to two places, and delete them here.", sealedPath);
+    }
+
+    /// <summary>Only the issuing authority's key and request: the root is elsewhere, and nobody but a person carries files to it.</summary>
+    private async Task AskAsync(DateTimeOffset now, KeySpec spec, CancellationToken ct)
+    {
+        var keyFile = $"issuing--{now:yyyyMMdd-HHmmss}.key.pem";
+        var name = Name($"{options.Organization} Issuing");
+        var request = CertificationRequest.Write(name, [], keys.Make(keyFile, spec));
+        db.Authorities.Add(Authority.Asking(Authority.IssuingSlug, $"{options.Organization} Issuing", "issuing", request, keyFile));
+        await db.SaveChangesAsync(ct);
+        await db.Note(now, "system", "authority.asked", Authority.IssuingSlug, $"{name}; its request {AuthorityAnswer.NameOf(CertificationRequest.Read(request))} waits to be carried to the root");
+        log.LogInformation("The issuing authority waits for its certificate. Carry its request to the root: beacon authority request {Slug}", Authority.IssuingSlug);
     }
 
     private DistinguishedName Name(string cn) => DistinguishedName.Of([new(Oids.Organization, options.Organization), new(Oids.CommonName, cn)]);

@@ -30,6 +30,9 @@ public sealed class IssueEdition(AuthorityRegistry registry, EditionLedger ledge
     {
         profile.CheckKey(key.Spec);
         var point = registry.Issuing;
+        foreach (var authority in registry.All)
+            if (authority.Constraints?.FirstAgainst(names) is { } outside)
+                throw new BeaconProblem(ProblemCode.RequestRefused, $"{outside} is out of bounds: {authority.Subject} may certify {authority.Constraints}.", "Leave that name out; clients would refuse the whole certificate.");
         var validity = Validity.Work(now, life, profile.Life, point.Certificate.NotBefore, point.Certificate.NotAfter);
         var responder = profile.ExtendedKeyUsage.Contains(Oids.OcspSigning);
         return (new CertificateContent

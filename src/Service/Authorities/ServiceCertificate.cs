@@ -14,7 +14,9 @@ namespace OrderlyBeacon.Service.Authorities;
 public sealed class ServiceCertificate(BeaconOptions options, AuthorityRegistry registry, IssueEdition issue, ProfileCatalogue profiles, TimeProvider clock, ILogger<ServiceCertificate> log)
 {
     private volatile SslStreamCertificateContext? _context;
+    private readonly SemaphoreSlim _one = new(1, 1);
     private DateTimeOffset _planned;
+    private bool _provisional;
 
     public SslStreamCertificateContext Context => _context ?? throw new InvalidOperationException("The service's certificate is not there yet.");
 
@@ -22,6 +24,20 @@ public sealed class ServiceCertificate(BeaconOptions options, AuthorityRegistry 
 
     public async Task RenewIfDueAsync(CancellationToken ct)
     {
+        // The regular round and an answer that is installed may come at the same moment.
+        await _one.WaitAsync(ct);
+        try { await RenewAsync(ct); }
+        finally { _one.Release(); }
+    }
+
+    private async Task RenewAsync(CancellationToken ct)
+    {
+        if (!registry.IsReady)
+        {
+            if (_context is null) Provisional();
+            return;
+        }
+        if (_provisional) _context = null;
         if (_context is null && System.IO.File.Exists(File)) TryLoad();
         if (_context is not null && clock.GetUtcNow() < _planned) return;
         using var key = ECDsa.Create(ECCurve.NamedCurves.nistP256);
@@ -34,6 +50,30 @@ public sealed class ServiceCertificate(BeaconOptions options, AuthorityRegistry 
         PrivateFiles.Write(File, p12, overwrite: true);
         Take(X509CertificateLoader.LoadPkcs12(p12, null));
         log.LogInformation("The service has a certificate of its own until {Until:u}", leaf.NotAfter.ToUniversalTime());
+    }
+
+    /// <summary>While the authority has no certificate: one that the service signs itself, kept over restarts. Its copy in root.pem is what clients trust until then.</summary>
+    private void Provisional()
+    {
+        var file = Path.Combine(options.Data, "keys", "provisional.p12");
+        if (!System.IO.File.Exists(file))
+        {
+            using var key = ECDsa.Create(ECCurve.NamedCurves.nistP256);
+            var signer = new KeySigner(key);
+            var name = DistinguishedName.ForCommonName(options.NameList[0]);
+            var now = clock.GetUtcNow();
+            var der = Core.Issuing.CertificateWriter.Issue(new()
+            {
+                Serial = SerialNumber.FromRandom(RandomNumberGenerator.GetBytes(16)), Issuer = name, Subject = name, PublicKey = signer.PublicKey, NotBefore = now.AddMinutes(-5), NotAfter = now.AddYears(1),
+                Names = [.. options.NameList.Select(AlternativeName.Parse)], KeyUsage = Core.Issuing.KeyUsages.DigitalSignature, ExtendedKeyUsage = [Oids.ServerAuth],
+            }, signer);
+            using var leaf = X509CertificateLoader.LoadCertificate(der);
+            using var keyed = leaf.CopyWithPrivateKey(key);
+            PrivateFiles.Write(file, keyed.Export(X509ContentType.Pkcs12), overwrite: false);
+            System.IO.File.WriteAllText(Path.Combine(options.Data, "root.pem"), Core.Formats.Armor.Write(Core.Formats.Armor.Certificate, der));
+        }
+        _context = SslStreamCertificateContext.Create(X509CertificateLoader.LoadPkcs12FromFile(file, null), null, offline: true);
+        _provisional = true;
     }
 
     private void TryLoad()
@@ -53,6 +93,7 @@ public sealed class ServiceCertificate(BeaconOptions options, AuthorityRegistry 
         var chain = new X509Certificate2Collection(X509CertificateLoader.LoadCertificate(registry.Issuing.Certificate.Der.Span));
         // Agents' issuer is named in the handshake, so that browsers without such a certificate do not ask their users.
         var trust = SslCertificateTrust.CreateForX509Collection(chain, sendTrustInHandshake: true);
+        _provisional = false;
         _context = SslStreamCertificateContext.Create(c, chain, offline: true, trust);
         _planned = new RenewalPolicy().PlannedFor(c.NotBefore.ToUniversalTime(), c.NotAfter.ToUniversalTime(), c.SerialNumber);
     }

@@ -82,7 +82,7 @@ public sealed class CertificateQueries(BeaconDb db, AuthorityRegistry registry, 
         var row = await FindAsync(name, ct);
         var info = (await InfosAsync([row.Id], ct)).Single();
         var editions = await db.Editions.AsNoTracking().Where(e => e.CertificateId == row.Id).OrderByDescending(e => e.Id).Take(200).ToListAsync(ct);
-        var issuer = registry.Issuing.Certificate.Subject.ToString();
+        var issuer = registry.IsReady ? registry.Issuing.Certificate.Subject.ToString() : "";
         var shown = editions.FirstOrDefault(e => e.State == EditionState.Current) ?? editions.FirstOrDefault();
         var x = shown is null ? null : X509.Read(shown.Der);
         var looks = new List<LookInfo>();

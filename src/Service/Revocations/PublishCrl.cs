@@ -26,6 +26,7 @@ public sealed class PublishCrl(BeaconDb db, AuthorityRegistry registry, CrlShelf
     /// <returns>What was issued, in words; empty when nothing was due.</returns>
     public async Task<string> RunAsync(string actor, string why, CrlOccasion occasion, CancellationToken ct)
     {
+        if (!registry.IsReady && occasion == CrlOccasion.Due) return "";
         var now = clock.GetUtcNow();
         var (full, delta) = (shelf.Get(Authority.IssuingSlug), shelf.Get(CrlShelf.DeltaName(Authority.IssuingSlug)));
         var wantFull = occasion == CrlOccasion.Now || full is null || full.IsDue(now) || (occasion == CrlOccasion.Changed && full.Row.Revoked < Small);

@@ -18,6 +18,7 @@ public sealed record Responder(OcspIssuer Issuer, int GenerationId, X509 Certifi
 public sealed class ResponderCertificates(BeaconOptions options, AuthorityRegistry registry, IssueEdition issue, ProfileCatalogue profiles, TimeProvider clock, ILogger<ResponderCertificates> log)
 {
     private volatile Responder? _current;
+    private readonly SemaphoreSlim _one = new(1, 1);
     private DateTimeOffset _planned;
 
     /// <summary>Null until the first one is there.</summary>
@@ -25,6 +26,15 @@ public sealed class ResponderCertificates(BeaconOptions options, AuthorityRegist
 
     public async Task RenewIfDueAsync(CancellationToken ct)
     {
+        // The regular round and an answer that is installed may come at the same moment.
+        await _one.WaitAsync(ct);
+        try { await RenewAsync(ct); }
+        finally { _one.Release(); }
+    }
+
+    private async Task RenewAsync(CancellationToken ct)
+    {
+        if (!registry.IsReady) return;
         var point = registry.Issuing;
         var file = Path.Combine(options.Data, "keys", $"responder-{point.GenerationId}.p12");
         if (_current is null && File.Exists(file)) TryLoad(file, point);

@@ -30,6 +30,8 @@ public sealed class TodayQuery(BeaconDb db, ServiceQueries services, Certificate
             if (Shapes.Problem(h.ProblemJson) is { } p) concerns.Add(new(Severity.Now, p.Code, Short(h.Name), p.Message, "Nothing on it can be changed or renewed.", p.Cure, $"beacon host show {Short(h.Name)}", "/hosts"));
         foreach (var r in await db.Requests.AsNoTracking().Where(r => r.State == RequestState.WaitingForApproval).OrderBy(r => r.Id).Take(50).ToListAsync(ct))
             concerns.Add(new(Severity.Soon, "waiting-for-approval", $"request {r.Id}", $"{r.Requester} asks for {r.CertificateName}; it needs approval.", $"{r.Requester} waits.", "Approve or refuse it.", $"beacon request show {r.Id}", $"/requests/{r.Id}"));
+        if (registry.Waiting is { } waiting)
+            concerns.Add(new(Severity.Now, "authority-waits", waiting.Name, $"It waits for the answer to its request {waiting.Request}.", "Nothing can be issued, and no host can join.", "Have the request signed by the root, and install the answer.", "beacon authority request issuing", null));
         foreach (var g in registry.Authorities.SelectMany(a => a.Generations.Select(g => (a.Name, X: g.Read()))))
             if (g.X.NotAfter < now.AddDays(365))
                 concerns.Add(new(Severity.Soon, "authority-ends", g.Name, $"The authority's own certificate ends on {g.X.NotAfter:d MMM yyyy}.", "Lives of new certificates are cut short; after that nothing is accepted.", "Renew the authority.", "beacon authority list", null));

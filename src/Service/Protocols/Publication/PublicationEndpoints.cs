@@ -25,7 +25,7 @@ internal static class PublicationEndpoints
 
         app.MapGet("/healthz", () => Results.Text("alive\n")).ExcludeFromDescription();
         app.MapGet("/readyz", async (BeaconDb db, AuthorityRegistry registry, CancellationToken ct) =>
-            registry.IsReady && await db.Database.CanConnectAsync(ct) ? Results.Text("ready\n") : Results.Text("not ready\n", statusCode: 503)).ExcludeFromDescription();
+            registry.IsReady && await db.Database.CanConnectAsync(ct) ? Results.Text("ready\n") : Results.Text(registry.Waiting is { } w ? $"not ready: {w.Name} waits for the answer to its request {w.Request}\n" : "not ready\n", statusCode: 503)).ExcludeFromDescription();
         app.MapGet("/metrics", MetricsAsync).ExcludeFromDescription();
     }
 

@@ -61,6 +61,10 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                     b.Property<int>("Number")
                         .HasColumnType("INTEGER");
 
+                    b.Property<byte[]>("Request")
+                        .IsRequired()
+                        .HasColumnType("BLOB");
+
                     b.HasKey("Id");
 
                     b.HasIndex("AuthorityId");

@@ -1,0 +1,38 @@
+using OrderlyBeacon.Core.Formats;
+using OrderlyBeacon.Core.Issuing;
+using OrderlyBeacon.Core.Requests;
+
+namespace OrderlyBeacon.Core.Ceremonies;
+
+/// <summary>What came back for an authority's request, checked: its certificate, and the root above it.</summary>
+public sealed record AuthorityAnswer(X509 Certificate, X509 Root)
+{
+    /// <summary>A request's short name, the same on both sides of the ceremony: the beginning of its key's fingerprint.</summary>
+    public static string NameOf(CertificationRequest request) => request.PublicKey.Fingerprint()[..12];
+
+    /// <summary>Finds the answer to a request among files, whatever they are called, and checks key, name, life, chain and constraints (RFC 5280 section 6.1).</summary>
+    /// <exception cref="BeaconProblem"><see cref="ProblemCode.WrongFile"/> or <see cref="ProblemCode.AnswerRefused"/>.</exception>
+    public static AuthorityAnswer Find(CertificationRequest request, IEnumerable<byte[]> files, DateTimeOffset now)
+    {
+        var items = files.SelectMany(f => FileInspection.Inspect(f)).ToList();
+        var certificates = items.Where(i => i.Kind == FileItemKind.Certificate).Select(i => X509.Read(i.Der)).ToList();
+        var mine = certificates.FirstOrDefault(c => c.PublicKey.SameKey(request.PublicKey))
+            ?? throw new BeaconProblem(ProblemCode.WrongFile, $"None of this answers request {NameOf(request)} of {request.Subject}. What it is: {string.Join(" ", items.Select(i => i.Summary))}",
+                "Give the certificate that the root signed for this request, often named authority-certificate--….pem.");
+        var root = certificates.FirstOrDefault(c => c.IsSelfSigned && mine.SignedBy(c.PublicKey) && c.Subject.Der.Span.SequenceEqual(mine.Issuer.Der.Span))
+            ?? throw new BeaconProblem(ProblemCode.WrongFile, $"The certificate of the root that signed it, {mine.Issuer}, is not with it{(certificates.Any(c => c.IsSelfSigned && !c.Der.Span.SequenceEqual(mine.Der.Span)) ? ": another root's is" : "")}.",
+                "Give the root's certificate too, often named root-certificate--….pem.");
+        if (!mine.Subject.Der.Span.SequenceEqual(request.Subject.Der.Span)) throw Refused($"The certificate is for {mine.Subject}; the request was for {request.Subject}.", "Have the request signed as it is.");
+        foreach (var (c, what) in new[] { (mine, "The certificate"), (root, "The root's certificate") })
+        {
+            if (!c.IsAuthority || c.KeyUsage?.HasFlag(KeyUsages.KeyCertSign) == false) throw Refused($"{what} is not one of an authority: what it signs would not be accepted.", "Have the request signed as an authority's, not a server's.");
+            if (now > c.NotAfter) throw Refused($"{what} ended on {c.NotAfter:yyyy-MM-dd}.", "Have the request signed anew.");
+            if (now < c.NotBefore - TimeSpan.FromMinutes(5)) throw Refused($"{what} is good only from {c.NotBefore:yyyy-MM-dd HH:mm} UTC on: a clock is wrong here or there.", "Put the clocks right.");
+        }
+        if (mine.KeyUsage?.HasFlag(KeyUsages.CrlSign) == false) throw Refused("The certificate does not allow its key to sign CRLs.", "Have the request signed with that usage.");
+        if (mine.SubjectKeyIdentifier.IsEmpty) throw Refused("The certificate has no subject key identifier, so clients could not tell its generations apart.", "Have the request signed by a root that writes one.");
+        return new(mine, root);
+    }
+
+    private static BeaconProblem Refused(string why, string cure) => new(ProblemCode.AnswerRefused, why, cure);
+}

@@ -81,7 +81,7 @@ public sealed class ConsoleTests(DemoWithBrowser world) : IClassFixture<DemoWith
     public async Task A5_certificates_are_found_sorted_and_shown()
     {
         var (page, errors) = await _browser.SignedInAsync("/certificates");
-        await Expect(page.GetByTestId("count")).ToContainTextAsync("4 shown");
+        await Expect(page.GetByTestId("count")).ToContainTextAsync("5 shown");
         await Browser.ShotAsync(page, "certificates");
         await page.GetByRole(AriaRole.Button, new() { Name = "Ends" }).ClickAsync();
         await Expect(page.GetByRole(AriaRole.Columnheader, new() { Name = "Ends" })).ToHaveAttributeAsync("aria-sort", "ascending");
@@ -141,6 +141,24 @@ public sealed class ConsoleTests(DemoWithBrowser world) : IClassFixture<DemoWith
         await Browser.ShotAsync(page, "journal");
         await page.GetByLabel("Find entries").FillAsync("wren");
         await Expect(page.Locator("tbody tr").First).ToContainTextAsync("wren");
+        Assert.Empty(errors);
+        await page.Context.CloseAsync();
+    }
+
+    [Fact]
+    public async Task B3_a_hold_is_set_and_released()
+    {
+        var (page, errors) = await _browser.SignedInAsync("/certificates/staff.thistledown.example");
+        await page.GetByRole(AriaRole.Button, new() { Name = "Revoke …" }).ClickAsync();
+        await page.GetByRole(AriaRole.Combobox, new() { Name = "Reason" }).ClickAsync();
+        await page.GetByRole(AriaRole.Option, new() { Name = "hold" }).ClickAsync();
+        await Expect(page.GetByText("A hold can be released again.")).ToBeVisibleAsync();
+        await page.GetByRole(AriaRole.Button, new() { Name = "Revoke", Exact = true }).ClickAsync();
+        await Expect(page.Locator("td", new() { HasTextString = "on hold" })).ToBeVisibleAsync();
+        Assert.Contains("on hold", world.Demo.Ok("cert", "show", "staff.thistledown.example"));
+        await page.GetByRole(AriaRole.Button, new() { Name = "Release hold" }).ClickAsync();
+        await Expect(page.Locator("td", new() { HasTextString = "on hold" })).ToHaveCountAsync(0);
+        await Expect(page.GetByRole(AriaRole.Button, new() { Name = "Release hold" })).ToHaveCountAsync(0);
         Assert.Empty(errors);
         await page.Context.CloseAsync();
     }

@@ -63,7 +63,7 @@ internal static class Screen
     public static string Distance(TimeSpan left)
     {
         var (a, before, after) = (left.Duration(), left < TimeSpan.Zero ? "" : "in ", left < TimeSpan.Zero ? " ago" : "");
-        var text = a.TotalDays >= 730 ? $"{Math.Floor(a.TotalDays / 365.25)} years" : a.TotalDays >= 1.5 ? $"{Math.Round(a.TotalDays)} days" : a.TotalHours >= 1.5 ? $"{Math.Round(a.TotalHours)} hours" : a.TotalMinutes >= 1.5 ? $"{Math.Round(a.TotalMinutes)} minutes" : $"{Math.Round(a.TotalSeconds)} seconds";
+        var text = a.TotalDays >= 730 ? $"{Math.Round(a.TotalDays / 365.25)} years" : a.TotalDays >= 1.5 ? $"{Math.Round(a.TotalDays)} days" : a.TotalHours >= 1.5 ? $"{Math.Round(a.TotalHours)} hours" : a.TotalMinutes >= 1.5 ? $"{Math.Round(a.TotalMinutes)} minutes" : $"{Math.Round(a.TotalSeconds)} seconds";
         return before + text + after;
     }
 

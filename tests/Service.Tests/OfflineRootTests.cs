@@ -70,7 +70,9 @@ public sealed class OfflineRootTests
 
         Assert.Contains("is ready", Good("authority", "install", "issuing", root, answer));
         Bad("waits for no answer", "authority", "install", "issuing", root, answer);
+        Assert.Contains("No CRL of the root is published", Good("status"));
         Assert.Contains("Published: number 1", Good("authority", "publish-crl", Out("root-crl*")));
+        Assert.DoesNotContain("CRL of the root", Good("status"));
         Bad("is published already", "authority", "publish-crl", Out("root-crl*"));
         Bad("was not signed by our root", "authority", "publish-crl", Directory.EnumerateFiles(Path.Combine(other, "out"), "root-crl*").Single());
 

@@ -71,8 +71,11 @@ internal static class CeremonyCommands
             var s = folder.State();
             if (r.GetValue(Program.Json)) { Json(JsonSerializer.Serialize(s, CeremonyJson.Default.CeremonyState)); return Task.FromResult(ExitCodes.Done); }
             Rich($"[green]○[/] [bold]{Esc(s.Subject)}[/]  [grey]{s.Entries} entries of its log hold together and are signed by it[/]");
+            Line();
             Table(["Generation", "Key", "Ends", "Bound to", "SHA-256"], s.Generations.Select(g => new[] { g.Number.ToString(), g.Key, When(g.NotAfter), Esc(g.Constraints ?? "–"), g.Thumbprint[..24] + "…" }), "");
+            Line();
             Table(["Subordinate", "State", "Ends", "Serial"], s.Subordinates.Select(x => new[] { Esc(x.Subject), x.RevokedAt is { } at ? $"[darkorange]◆[/] revoked {at.UtcDateTime:d MMM yyyy} ({x.Reason})" : "[green]○[/] good", When(x.NotAfter), x.Serial }), "It has signed no subordinate yet.");
+            Line();
             Table(["CRL of key", "Number", "Revoked", "Next by"], s.Crls.Select(x => new[] { x.Root.ToString(), x.Number.ToString(), x.Revoked.ToString(), When(x.NextUpdate) }), "");
             foreach (var late in s.Crls.Where(x => x.NextUpdate < DateTimeOffset.UtcNow.AddDays(60)))
                 Rich($"[darkorange]◆[/] The CRL of key {late.Root} {(late.NextUpdate < DateTimeOffset.UtcNow ? "has lapsed" : "lapses soon")}: beacon ceremony crl {Esc(s.Folder)}, and publish it.");

@@ -3,13 +3,14 @@ using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Service.Authorities;
 using OrderlyBeacon.Service.Bindings;
 using OrderlyBeacon.Service.Certificates;
+using OrderlyBeacon.Service.Revocations;
 using OrderlyBeacon.Service.Storage;
 using OrderlyBeacon.Service.Work;
 
 namespace OrderlyBeacon.Service.Trust;
 
 /// <summary>What needs a hand now, worst first, and what is ahead.</summary>
-public sealed class TodayQuery(BeaconDb db, ServiceQueries services, CertificateQueries certificates, AuthorityRegistry registry, OrderDesk desk, TimeProvider clock)
+public sealed class TodayQuery(BeaconDb db, ServiceQueries services, CertificateQueries certificates, AuthorityRegistry registry, CrlShelf shelf, OrderDesk desk, TimeProvider clock)
 {
     public async Task<Today> RunAsync(CancellationToken ct)
     {
@@ -35,6 +36,14 @@ public sealed class TodayQuery(BeaconDb db, ServiceQueries services, Certificate
         foreach (var g in registry.Authorities.SelectMany(a => a.Generations.Select(g => (a.Name, X: g.Read()))))
             if (g.X.NotAfter < now.AddDays(365))
                 concerns.Add(new(Severity.Soon, "authority-ends", g.Name, $"The authority's own certificate ends on {g.X.NotAfter:d MMM yyyy}.", "Lives of new certificates are cut short; after that nothing is accepted.", "Renew the authority.", "beacon authority list", null));
+
+        // Nobody but a person can bring the next one: there are weeks to act in.
+        if (registry.IsReady && (shelf.Get(Authority.RootSlug)?.Row.NextUpdate is not { } lapses || lapses < now.AddDays(60)))
+        {
+            var lapse = shelf.Get(Authority.RootSlug)?.Row.NextUpdate;
+            concerns.Add(new(lapse is { } t && t > now ? Severity.Soon : Severity.Now, "root-crl", "root", lapse is { } at ? $"The root's CRL {(at > now ? "lapses" : "lapsed")} on {at:d MMM yyyy}." : "No CRL of the root is published.",
+                "Clients that check the whole chain refuse everything then.", "Sign a fresh one where the root is, and publish it.", "beacon authority publish-crl FILE", null));
+        }
 
         var ordered = concerns.OrderByDescending(c => c.Severity).ThenBy(c => c.About, StringComparer.Ordinal).ToList();
         var counts = new TodayCounts(hosts.Count, hosts.Count(h => !desk.IsOnline(h)), found.Count, certs.Count, found.Count(s => s.Severity == Severity.Fine),

@@ -140,6 +140,7 @@ public sealed class RevocationTests(RunningService service) : IClassFixture<Runn
 
         Beacon("cert", "revoke", edition.Serial.Hex, "--reason", "hold");
         Assert.Contains("certificateHold", Ask(s, $"-cert {leaf}"));
+        Assert.Contains("beacon cert release", service.Beacon(_home!, "status").Output.Replace("\n", " "));
         var (held, delta) = (Crl.Read(Fetch("/crl/issuing.crl")), Crl.Read(Fetch("/crl/issuing-delta.crl")));
         Assert.Equal(RevocationReason.CertificateHold, held.Find(edition.Serial)?.Reason);
         Assert.True(before.Fits(delta) && held.Fits(delta) && delta.SignedBy(issuer.PublicKey));

@@ -41,7 +41,7 @@ public sealed class CertificateQueries(BeaconDb db, AuthorityRegistry registry, 
                           from h in db.Hosts.Where(h => h.Id == c.HostId).DefaultIfEmpty()
                           orderby c.Name
                           select new { c, Host = h == null ? null : h.Name }).ToListAsync(ct);
-        var editions = (await db.Editions.AsNoTracking().Where(e => ids.Contains(e.CertificateId)).Select(e => new { e.CertificateId, e.State, e.Serial, e.NotBefore, e.NotAfter, e.RevokedAt, e.Id }).ToListAsync(ct)).ToLookup(e => e.CertificateId);
+        var editions = (await db.Editions.AsNoTracking().Where(e => ids.Contains(e.CertificateId)).Select(e => new { e.CertificateId, e.State, e.Serial, e.NotBefore, e.NotAfter, e.RevokedAt, e.RevocationReason, e.Id }).ToListAsync(ct)).ToLookup(e => e.CertificateId);
         var bindings = (await (from b in db.Bindings.AsNoTracking()
                                where ids.Contains(b.CertificateId)
                                join s in db.Services on b.ServiceId equals s.Id
@@ -56,19 +56,19 @@ public sealed class CertificateQueries(BeaconDb db, AuthorityRegistry registry, 
             DateTimeOffset? planned = e is null || !(x.c.Automatic || x.c.Owner == "system") ? null : x.c.Policy.PlannedFor(e.NotBefore, e.NotAfter, e.Serial);
             LifePhase? phase = e is null ? null : (LifePhase)(int)Life.PhaseOf(now, planned ?? e.NotAfter, e.NotAfter);
             var bound = bindings[x.c.Id].Select(b => ServiceQueries.BindingOf(b.b, x.c.Name, b.Host, b.Service)).ToList();
-            var (severity, state) = StateOf(x.c, e?.State, e?.RevokedAt, e?.NotAfter, phase, bound, openOrders.Contains(x.c.Id), now);
+            var (severity, state) = StateOf(x.c, e?.State, e?.RevokedAt is null ? null : (RevocationReason)(e.RevocationReason ?? 0), e?.NotAfter, phase, bound, openOrders.Contains(x.c.Id), now);
             return new CertificateInfo(x.c.Name, x.Host, x.c.Profile, Shapes.Strings(x.c.NamesJson), x.c.Key, severity, state, e?.Serial, e?.NotBefore, e?.NotAfter, planned, phase, own.Count, bound,
                 x.c.LastError, x.c.Failures, x.c.RetryAt, new(x.c.RenewAfter, x.c.NewKey, x.c.Automatic), x.c.Version);
         })];
     }
 
-    private static (Severity, string) StateOf(Certificate c, EditionState? edition, DateTimeOffset? revoked, DateTimeOffset? notAfter, LifePhase? phase, List<BindingInfo> bound, bool working, DateTimeOffset now)
+    private static (Severity, string) StateOf(Certificate c, EditionState? edition, RevocationReason? revoked, DateTimeOffset? notAfter, LifePhase? phase, List<BindingInfo> bound, bool working, DateTimeOffset now)
     {
         if (c.Failures > 0 && !working) return (Severity.Failed, "renewal failed");
         if (working) return (Severity.Fine, edition == EditionState.Current ? "renewing" : "being made");
         if (edition is null) return (Severity.Soon, "not issued yet");
         if (phase == LifePhase.Lapsed) return (Severity.Now, "ended");
-        if (revoked is not null) return (Severity.Now, "revoked");
+        if (revoked is { } why) return (Severity.Now, why == RevocationReason.CertificateHold ? "on hold" : "revoked");
         if (bound.Any(b => b.State == BindingState.Broken)) return (Severity.Failed, "broken");
         if (bound.Any(b => b.State == BindingState.Behind)) return (Severity.Failed, "behind");
         if (phase == LifePhase.Due && c.Automatic) return (Severity.Fine, "due");

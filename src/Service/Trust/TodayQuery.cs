@@ -58,6 +58,7 @@ public sealed class TodayQuery(BeaconDb db, ServiceQueries services, Certificate
         var (reason, hurts, cure) = c.State switch
         {
             "renewal failed" => ((c.LastError ?? "The last try failed.") + retry, c.NotAfter is { } end ? $"The edition in use ends on {end:d MMM yyyy HH:mm}; everything is as it was." : "It is not issued yet; everything is as it was.", "Mend the cause; it goes on by itself, or at once with the command."),
+            "on hold" => ("Its current edition is on hold.", "Clients that check revocation refuse it until it is released.", "Release it, or revoke it for good."),
             "revoked" => ("Its current edition is revoked.", "Clients that check revocation refuse it.", "Renew it."),
             "ended" => ($"Its edition ended on {c.NotAfter:d MMM yyyy HH:mm}.", "Every client refuses it.", c.Host is null ? "Whoever has its key makes a new request." : "Renew it."),
             "ends soon" => ($"It ends on {c.NotAfter:d MMM yyyy} and nothing renews it.", "After that clients refuse it.", c.Host is null ? "Whoever has its key makes a new request." : "Renew it."),
@@ -66,7 +67,7 @@ public sealed class TodayQuery(BeaconDb db, ServiceQueries services, Certificate
         };
         // What a service shows is told with the service.
         if (c.State is "broken" or "behind") yield break;
-        yield return new(c.Severity, c.State.Replace(' ', '-'), c.Name, reason, hurts, cure, c.Host is null ? $"beacon cert show {c.Name}" : $"beacon cert renew {c.Name}", $"/certificates/{Uri.EscapeDataString(c.Name)}");
+        yield return new(c.Severity, c.State.Replace(' ', '-'), c.Name, reason, hurts, cure, c.State == "on hold" ? $"beacon cert release {c.Name}" : c.Host is null ? $"beacon cert show {c.Name}" : $"beacon cert renew {c.Name}", $"/certificates/{Uri.EscapeDataString(c.Name)}");
 
         static (string, string, string) Other(CertificateInfo c) => (c.LastError ?? c.State, "", "Look at it.");
     }

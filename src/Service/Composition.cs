@@ -1,3 +1,4 @@
+using System.Runtime.CompilerServices;
 using System.Security.Cryptography;
 using System.Text.Json;
 using System.Text.Json.Serialization;
@@ -81,14 +82,17 @@ internal static class Composition
             o.SerializerOptions.NumberHandling = JsonNumberHandling.Strict;
         });
         // The document is written by the build and served as it is: describing itself anew would cost a running service memory.
-        if (!hosted)
-            s.AddOpenApi(o => o.AddDocumentTransformer((document, _, _) =>
-            {
-                document.Info.Title = "Orderly Beacon";
-                document.Servers = [];
-                return Task.CompletedTask;
-            }));
+        if (!hosted) Describe(s);
     }
+
+    // A method of its own, so that what it needs is loaded only where it runs.
+    [MethodImpl(MethodImplOptions.NoInlining)]
+    private static void Describe(IServiceCollection s) => s.AddOpenApi(o => o.AddDocumentTransformer((document, _, _) =>
+    {
+        document.Info.Title = "Orderly Beacon";
+        document.Servers = [];
+        return Task.CompletedTask;
+    }));
 
     /// <summary>Database, authorities, first administrator, own certificate: everything that must be there before the first call.</summary>
     public static async Task PrepareAsync(this WebApplication app)

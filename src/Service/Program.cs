@@ -12,7 +12,7 @@ using OrderlyBeacon.Service.Storage;
 
 try
 {
-    var builder = WebApplication.CreateBuilder(args);
+    var builder = WebApplication.CreateSlimBuilder(args);
     builder.Configuration.AddEnvironmentVariables("BEACON_");
     var options = new BeaconOptions();
     builder.Configuration.GetSection("Beacon").Bind(options);

@@ -35,7 +35,7 @@ public sealed class ConsoleTests(DemoWithBrowser world) : IClassFixture<DemoWith
         await Expect(rows.Nth(2)).ToContainTextAsync("only in its common name");
         await Expect(rows.Nth(3)).ToContainTextAsync("nothing renews it");
         await Expect(page.GetByTestId("live")).ToHaveTextAsync("● live");
-        await Expect(page.Locator("svg[aria-label='Every certificate on a time axis'] a")).ToHaveCountAsync(5);
+        await Expect(page.Locator("svg[aria-label='Every certificate on a time axis'] a")).ToHaveCountAsync(6);
         await Browser.ShotAsync(page, "today");
         Assert.Empty(errors);
         await page.Context.CloseAsync();

@@ -11,7 +11,7 @@ export function CommandLine({ command }: { command: string }) {
       </Text>
       <CopyButton value={command}>
         {({ copied, copy }) => (
-          <Button size="compact-xs" variant="default" onClick={copy}>
+          <Button size="compact-xs" variant="default" flex="none" onClick={copy}>
             {copied ? 'Copied' : 'Copy'}
           </Button>
         )}

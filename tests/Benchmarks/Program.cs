@@ -46,14 +46,15 @@ internal static class Program
     }
 
     /// <summary>CPU of this process for one operation, in microseconds: the best of five rounds, since the machine is shared.</summary>
-    internal static double CpuMicroseconds(int times, Action work)
+    /// <param name="cores">On how many cores at once: a core whose sibling is busy is slower, and the service is measured with all of them busy.</param>
+    internal static double CpuMicroseconds(int times, Action work, int cores = 1)
     {
         var best = double.MaxValue;
         for (var round = 0; round < 5; round++)
         {
             var before = Process.GetCurrentProcess().TotalProcessorTime;
-            for (var i = 0; i < times; i++) work();
-            best = Math.Min(best, (Process.GetCurrentProcess().TotalProcessorTime - before).TotalMicroseconds / times);
+            Parallel.For(0, cores, new ParallelOptions { MaxDegreeOfParallelism = cores }, _ => { for (var i = 0; i < times; i++) work(); });
+            best = Math.Min(best, (Process.GetCurrentProcess().TotalProcessorTime - before).TotalMicroseconds / times / cores);
         }
         return best;
     }
@@ -68,16 +69,16 @@ internal static class Program
         var hash = HashAlgorithmName.SHA256;
         var signature = requester.SignData(tbs, hash);
         for (var i = 0; i < 200; i++) { signer.Sign(tbs); requester.VerifyData(tbs, signature, hash); }
-        var sign = CpuMicroseconds(authorityKey.StartsWith("rsa") ? 300 : 2000, () => signer.Sign(tbs));
+        var sign = CpuMicroseconds(authorityKey.StartsWith("rsa") ? 300 : 2000, () => signer.Sign(tbs), Environment.ProcessorCount);
         // Each CSR brings a key of its own, so checking one means loading its key: the bare verification has that in it.
         var spki = requester.ExportSubjectPublicKeyInfo();
-        var loaded = CpuMicroseconds(2000, () => requester.VerifyData(tbs, signature, hash));
+        var loaded = CpuMicroseconds(2000, () => requester.VerifyData(tbs, signature, hash), Environment.ProcessorCount);
         var verify = CpuMicroseconds(1000, () =>
         {
             using var key = ECDsa.Create();
             key.ImportSubjectPublicKeyInfo(spki, out _);
             key.VerifyData(tbs, signature, hash);
-        });
+        }, Environment.ProcessorCount);
 
         using var service = await RunningService.StartAsync(_out, authorityKey);
         var bodies = Enumerable.Range(0, 4000).Select(i =>

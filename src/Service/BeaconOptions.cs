@@ -4,7 +4,7 @@ using OrderlyBeacon.Core.Profiles;
 
 namespace OrderlyBeacon.Service;
 
-/// <summary>The service's configuration: section <c>Beacon</c> of appsettings.json, or environment variables <c>BEACON_NAME</c>. See docs/configuration.md.</summary>
+/// <summary>The service's configuration: section <c>Beacon</c> of appsettings.json, or environment variables <c>BEACON_NAME</c>. See docs/guide/service.md.</summary>
 public sealed class BeaconOptions
 {
     /// <summary>Folder of everything the service keeps.</summary>

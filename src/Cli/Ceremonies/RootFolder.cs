@@ -205,8 +205,7 @@ internal sealed class RootFolder
     {
         var l = JsonSerializer.Deserialize(line, CeremonyJson.Default.LogLine) ?? throw new JsonException();
         if (l.Facts is null || l.Der is null || l.Signature is null) throw new JsonException();
-        var detail = string.Join('\n', l.Facts.OrderBy(f => f.Key, StringComparer.Ordinal).Select(f => $"{f.Key}={f.Value}"));
-        return new(new(l.Number, l.At, l.Who, l.Act, l.Subject, detail, l.Previous, l.Hash), l.Facts, Convert.FromBase64String(l.Der), Convert.FromBase64String(l.Signature));
+        return new(new(l.Number, l.At, l.Who, l.Act, l.Subject, CeremonyLog.Text(l.Facts), l.Previous, l.Hash), l.Facts, Convert.FromBase64String(l.Der), Convert.FromBase64String(l.Signature));
     }
 
     private static BeaconProblem Broken(string what, string? cure = null) =>

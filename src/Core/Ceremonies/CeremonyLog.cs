@@ -37,7 +37,8 @@ public static class CeremonyLog
         return keys.Any(k => Signatures.Verify(k, Scheme(k), hash, entry.Signature.Span)) ? null : $"Entry {entry.Record.Sequence} is not signed by this root's key.";
     }
 
-    private static string Text(IEnumerable<KeyValuePair<string, string>> facts) => string.Join('\n', facts.OrderBy(f => f.Key, StringComparer.Ordinal).Select(f => $"{f.Key}={f.Value}"));
+    /// <summary>Facts as the text that is hashed.</summary>
+    public static string Text(IEnumerable<KeyValuePair<string, string>> facts) => string.Join('\n', facts.OrderBy(f => f.Key, StringComparer.Ordinal).Select(f => $"{f.Key}={f.Value}"));
 
     private static SignatureScheme Scheme(PublicKeyInfo key) => key.Spec switch
     {

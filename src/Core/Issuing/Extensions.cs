@@ -186,20 +186,23 @@ public static class Extensions
     public static List<string> ReadCrlDistributionPoints(ReadOnlyMemory<byte> value)
     {
         var found = new List<string>();
-        var zero = new Asn1Tag(TagClass.ContextSpecific, 0, true);
         var seq = new AsnReader(value, AsnEncodingRules.DER).ReadSequence();
         while (seq.HasData)
-        {
-            var point = seq.ReadSequence();
-            if (!point.HasData || !point.PeekTag().HasSameClassAndValue(zero)) continue;
-            var name = point.ReadSequence(zero);
-            if (!name.HasData || !name.PeekTag().HasSameClassAndValue(zero)) continue;
-            var full = name.ReadSequence(zero);
-            while (full.HasData)
-                if (full.PeekTag() is { TagValue: 6 } tag) found.Add(full.ReadCharacterString(UniversalTagNumber.IA5String, tag));
-                else full.ReadEncodedValue();
-        }
+            ReadFullName(seq.ReadSequence(), found);
         return found;
+    }
+
+    /// <summary>The addresses of a DistributionPointName that stands first in a structure, if it does.</summary>
+    private static void ReadFullName(AsnReader point, List<string> into)
+    {
+        var zero = new Asn1Tag(TagClass.ContextSpecific, 0, true);
+        if (!point.HasData || !point.PeekTag().HasSameClassAndValue(zero)) return;
+        var name = point.ReadSequence(zero);
+        if (!name.HasData || !name.PeekTag().HasSameClassAndValue(zero)) return;
+        var full = name.ReadSequence(zero);
+        while (full.HasData)
+            if (full.PeekTag() is { TagValue: 6 } tag) into.Add(full.ReadCharacterString(UniversalTagNumber.IA5String, tag));
+            else full.ReadEncodedValue();
     }
 
     /// <summary>The full names in an issuing distribution point (RFC 5280 section 5.2.5).</summary>
@@ -208,19 +211,8 @@ public static class Extensions
     {
         var found = new List<string>();
         limited = false;
-        var zero = new Asn1Tag(TagClass.ContextSpecific, 0, true);
         var point = new AsnReader(value, AsnEncodingRules.DER).ReadSequence();
-        if (point.HasData && point.PeekTag().HasSameClassAndValue(zero))
-        {
-            var name = point.ReadSequence(zero);
-            if (name.HasData && name.PeekTag().HasSameClassAndValue(zero))
-            {
-                var full = name.ReadSequence(zero);
-                while (full.HasData)
-                    if (full.PeekTag() is { TagValue: 6 } tag) found.Add(full.ReadCharacterString(UniversalTagNumber.IA5String, tag));
-                    else full.ReadEncodedValue();
-            }
-        }
+        ReadFullName(point, found);
         while (point.HasData)
         {
             // Booleans that are false by default stand there only when they are true; reasons stand there only when not all are meant.

@@ -70,7 +70,7 @@ public sealed class RemoveHost(BeaconDb db, AnnounceRevocations announce, KnownN
             await write.CommitAsync(ct);
         }
         known.Changed();
-        await announce.RunAsync(revoked, caller.Actor, $"host {name} removed", ct);
+        await announce.RunAsync(revoked, caller.Actor, $"host {name} removed", wasHeld: false, ct);
         changes.Tell("host", name);
     }
 }

@@ -16,13 +16,15 @@ public sealed class RevokeEdition(BeaconDb db, AnnounceRevocations announce, Tim
     {
         var reason = RevocationWords.Parse(wish.Reason);
         Edition edition;
+        bool wasHeld;
         await using (var write = await db.BeginWriteAsync(ct))
         {
             edition = await RevocationWords.FindAsync(db, certificateName, wish.Serial, ct);
+            wasHeld = edition.IsHeld;
             await MarkAsync(db, edition, reason, caller, clock.GetUtcNow(), ct);
             await write.CommitAsync(ct);
         }
-        await announce.RunAsync([(certificateName, edition.Serial)], caller.Actor, $"serial {edition.Serial} {(edition.IsHeld ? "on hold" : "revoked")}", ct);
+        await announce.RunAsync([(certificateName, edition.Serial)], caller.Actor, $"serial {edition.Serial} {(edition.IsHeld ? "on hold" : "revoked")}", wasHeld, ct);
     }
 
     internal static async Task MarkAsync(BeaconDb db, Edition edition, RevocationReason reason, Caller caller, DateTimeOffset now, CancellationToken ct)
@@ -47,7 +49,7 @@ public sealed class ReleaseEdition(BeaconDb db, AnnounceRevocations announce, Ti
             await db.Note(clock.GetUtcNow(), caller.Actor, "edition.released", certificateName, $"serial {edition.Serial}");
             await write.CommitAsync(ct);
         }
-        await announce.RunAsync([(certificateName, edition.Serial)], caller.Actor, $"serial {edition.Serial} released", ct);
+        await announce.RunAsync([(certificateName, edition.Serial)], caller.Actor, $"serial {edition.Serial} released", wasHeld: true, ct);
     }
 }
 
@@ -64,6 +66,7 @@ public sealed class RevokeMany(BeaconDb db, AnnounceRevocations announce, TimePr
         var reason = RevocationWords.Parse(wish.Reason);
         List<Edition> editions;
         List<RevocationItem> items;
+        bool wasHeld;
         await using (var write = await db.BeginWriteAsync(ct))
         {
             var now = clock.GetUtcNow();
@@ -75,10 +78,11 @@ public sealed class RevokeMany(BeaconDb db, AnnounceRevocations announce, TimePr
             if (wish.Count is not { } expected) return new(false, items.Count, items, null);
             if (expected != items.Count)
                 throw new BeaconProblem(ProblemCode.ChangedMeanwhile, $"{items.Count} editions are meant now, not {expected}; none was revoked.", "Look at the list again, then repeat it with the number that it shows.");
+            wasHeld = editions.Any(e => e.IsHeld);
             foreach (var e in editions) await RevokeEdition.MarkAsync(db, e, reason, caller, now, ct);
             await write.CommitAsync(ct);
         }
-        var told = editions.Count == 0 ? null : await announce.RunAsync([.. items.Select(i => (i.Certificate, i.Serial))], caller.Actor, $"{items.Count} editions revoked", ct);
+        var told = editions.Count == 0 ? null : await announce.RunAsync([.. items.Select(i => (i.Certificate, i.Serial))], caller.Actor, $"{items.Count} editions revoked", wasHeld, ct);
         return new(true, items.Count, items, told);
     }
 
@@ -106,12 +110,12 @@ public sealed class RevokeMany(BeaconDb db, AnnounceRevocations announce, TimePr
 /// <summary>After a change of states is committed: nothing that was kept may say otherwise any more, and the lists say it.</summary>
 public sealed class AnnounceRevocations(PublishCrl publish, RevocationBook book, Protocols.Ocsp.OcspDesk ocsp, ClientCertificates clients, Notices.Changes changes)
 {
-    public async Task<string> RunAsync(IReadOnlyList<(string Certificate, string Serial)> changed, string actor, string why, CancellationToken ct)
+    /// <param name="wasHeld">Whether one of them was on hold before: an entry that stands in the list already is another one now, or is gone.</param>
+    public async Task<string> RunAsync(IReadOnlyList<(string Certificate, string Serial)> changed, string actor, string why, bool wasHeld, CancellationToken ct)
     {
         clients.Forget();
         foreach (var (_, serial) in changed) ocsp.Forget(serial);
-        // Holds that end or become final alter entries that stand there already.
-        book.Reset();
+        if (wasHeld) book.Reset();
         var told = await publish.RunAsync(actor, why, CrlOccasion.Changed, ct);
         foreach (var name in changed.Select(c => c.Certificate).Distinct()) changes.Tell("certificate", name);
         return told;

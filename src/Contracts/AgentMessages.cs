@@ -22,7 +22,11 @@ public sealed record StoreEntryInfo(string Certificate, string Serial, string Th
 
 /// <summary>All that an agent knows about its host, sent at start, after changes and regularly.</summary>
 /// <param name="Addresses">Addresses its services listen on.</param>
-public sealed record AgentReport(string AgentVersion, DateTimeOffset At, IReadOnlyList<string> Addresses, IReadOnlyList<FoundService> Services, IReadOnlyList<StoreEntryInfo> Entries, ProblemInfo? Problem);
+public sealed record AgentReport(string AgentVersion, DateTimeOffset At, IReadOnlyList<string> Addresses, IReadOnlyList<FoundService> Services, IReadOnlyList<StoreEntryInfo> Entries, ProblemInfo? Problem)
+{
+    /// <summary>Thumbprints of the roots that the agent trusts for this service; null from agents that do not say.</summary>
+    public IReadOnlyList<string>? Anchors { get; init; }
+}
 
 /// <summary>One order. Fields that its kind does not use are null.</summary>
 /// <param name="Certificate">The certificate's name.</param>

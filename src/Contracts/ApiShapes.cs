@@ -114,12 +114,57 @@ public sealed record LookWish(string Address, string? ServerName, string? From);
 
 // ---- authorities, journal
 
-public sealed record GenerationInfo(int Number, string Subject, string Issuer, string Serial, string Thumbprint, DateTimeOffset NotBefore, DateTimeOffset NotAfter, string Key, string CertificateAt);
+/// <param name="State"><c>in-use</c>, <c>published</c> (not issuing yet), <c>past</c> or <c>withdrawn</c>.</param>
+/// <param name="KeyNumber">Generations with the same key share it, and with it lists and responder.</param>
+public sealed record GenerationInfo(int Number, string Subject, string Issuer, string Serial, string Thumbprint, DateTimeOffset NotBefore, DateTimeOffset NotAfter, string Key, string CertificateAt, string State, int KeyNumber);
 public sealed record CrlInfo(long Number, DateTimeOffset ThisUpdate, DateTimeOffset NextUpdate, int Revoked, string At, long? BaseNumber);
 
 /// <summary>Where and under which certificate OCSP questions are answered.</summary>
 public sealed record ResponderInfo(string At, string Serial, DateTimeOffset NotAfter);
-public sealed record AuthorityInfo(string Id, string Name, string Kind, string KeyState, IReadOnlyList<GenerationInfo> Generations, CrlInfo? Crl, CrlInfo? Delta, ResponderInfo? Responder, long Editions, string Pem, string? WaitsFor);
+public sealed record AuthorityInfo(string Id, string Name, string Kind, string KeyState, IReadOnlyList<GenerationInfo> Generations, CrlInfo? Crl, CrlInfo? Delta, ResponderInfo? Responder, long Editions, string Pem, string? WaitsFor)
+{
+    /// <summary>Keys of past generations, with what is still published for them.</summary>
+    public IReadOnlyList<KeyInfo> OtherKeys { get => field ?? []; init; }
+}
+
+/// <summary>A key that has a list of its own, besides the one that issues.</summary>
+public sealed record KeyInfo(int KeyNumber, CrlInfo? Crl, CrlInfo? Delta, ResponderInfo? Responder);
+
+/// <summary>What a renewal of an authority shall take.</summary>
+/// <param name="NewKey">The kind of a new key, as <c>ec-p256</c>; null goes on with the same key.</param>
+public sealed record RenewalWish(string? NewKey);
+
+/// <summary>What was done, in sentences.</summary>
+public sealed record Told(IReadOnlyList<string> Sentences);
+
+/// <summary>What a renewal would change, before anything is done.</summary>
+/// <param name="Steps">What will be done, in order, and by whom.</param>
+/// <param name="Chains">The chain that each generation's editions follow then.</param>
+/// <param name="Points">What each address will hold.</param>
+/// <param name="Lists">How revocation is published, for which key, until when.</param>
+/// <param name="Hosts">Hosts whose agents do not have the newest root yet.</param>
+/// <param name="Warnings">What to know before beginning.</param>
+public sealed record Rehearsal(string Authority, int Generation, bool NewKey, string Key, IReadOnlyList<string> Steps, IReadOnlyList<RehearsedChain> Chains, IReadOnlyList<RehearsedPoint> Points, IReadOnlyList<string> Lists,
+    IReadOnlyList<string> Hosts, DateTimeOffset? SideBySideUntil, IReadOnlyList<string> Warnings);
+public sealed record RehearsedChain(string Who, long Editions, DateTimeOffset? LastEnds, IReadOnlyList<string> Chain);
+public sealed record RehearsedPoint(string At, string Holds, bool Changes);
+
+// ---- health of the hierarchy
+
+/// <param name="Fault">As <c>missing</c>, <c>stale</c>, <c>wrong-generation</c>; see docs/guide/authority.md.</param>
+/// <param name="Causes">Likely causes, the likeliest first.</param>
+public sealed record HealthFinding(string Fault, Severity Severity, string Reason, IReadOnlyList<string> Causes, string Hurts, string Cure);
+
+/// <summary>An address that stands in certificates, as a client finds it.</summary>
+/// <param name="Kind"><c>issuer-certificate</c>, <c>crl</c>, <c>delta-crl</c> or <c>ocsp</c>.</param>
+/// <param name="WrittenIn">Which certificates name it.</param>
+public sealed record HealthPoint(string Kind, string Uri, string WrittenIn, Severity Severity, string Told, HealthFinding? Finding, DateTimeOffset? FreshUntil);
+public sealed record HealthGeneration(int Number, int KeyNumber, string State, string Serial, string Key, string KeyState, DateTimeOffset? NotBefore, DateTimeOffset? NotAfter, Severity Severity,
+    IReadOnlyList<HealthFinding> Findings, IReadOnlyList<HealthPoint> Points, long Editions, DateTimeOffset? LastEditionEnds);
+public sealed record HealthAuthority(string Id, string Name, string Kind, Severity Severity, IReadOnlyList<HealthGeneration> Generations);
+
+/// <summary>The whole hierarchy as clients see it.</summary>
+public sealed record HealthReport(DateTimeOffset At, Severity Severity, int Points, int Findings, IReadOnlyList<HealthAuthority> Authorities);
 
 /// <summary>Files that a person carries, each as its bytes in base64; what they are is seen from their content.</summary>
 public sealed record CarriedFiles(IReadOnlyList<string> Files);

@@ -46,6 +46,9 @@ public sealed class BeaconOptions
     /// <summary>Life of an OCSP answer in hours; it is kept for half of it at most.</summary>
     public double OcspHours { get; set; } = 4;
 
+    /// <summary>Minutes between two looks at the hierarchy as clients see it.</summary>
+    public double HealthMinutes { get; set; } = 15;
+
     /// <summary>Seconds without a word after which a host counts as away.</summary>
     public int HostAwaySeconds { get; set; } = 120;
 

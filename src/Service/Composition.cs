@@ -9,6 +9,7 @@ using OrderlyBeacon.Core;
 using OrderlyBeacon.Service.Authorities;
 using OrderlyBeacon.Service.Bindings;
 using OrderlyBeacon.Service.Certificates;
+using OrderlyBeacon.Service.Health;
 using OrderlyBeacon.Service.Hosts;
 using OrderlyBeacon.Service.Journal;
 using OrderlyBeacon.Service.Notices;
@@ -45,6 +46,8 @@ internal static class Composition
         s.AddSingleton<EditionStates>();
         s.AddSingleton<ResponderCertificates>();
         s.AddSingleton<OcspDesk>();
+        s.AddSingleton<HealthBook>();
+        s.AddSingleton<FetchPoint>();
         s.AddSingleton<EditionLedger>();
         s.AddSingleton<IssueEdition>();
         s.AddSingleton<ServiceCertificate>();
@@ -57,7 +60,7 @@ internal static class Composition
                  {
                      typeof(FoundAuthorities), typeof(PublishCrl), typeof(DecideNames), typeof(WishReading), typeof(CarryOutRequest), typeof(SubmitRequest), typeof(DecideRequest), typeof(InviteHost),
                      typeof(RemoveHost), typeof(TakeReport), typeof(AnswerCsr), typeof(TakeResult), typeof(OrderDesk), typeof(ServiceQueries), typeof(BindService), typeof(CertificateQueries),
-                     typeof(RevokeEdition), typeof(ReleaseEdition), typeof(RevokeMany), typeof(AnnounceRevocations), typeof(InstallAnswer), typeof(PublishRootCrl), typeof(OrderRenewal), typeof(TodayQuery), typeof(LookFromHost), typeof(Enrol),
+                     typeof(RevokeEdition), typeof(ReleaseEdition), typeof(RevokeMany), typeof(AnnounceRevocations), typeof(InstallAnswer), typeof(InstallRoot), typeof(PublishRootCrl), typeof(RenewAuthority), typeof(TakeUpGeneration), typeof(UndoRenewal), typeof(RehearseRenewal), typeof(CheckHierarchy), typeof(OrderRenewal), typeof(TodayQuery), typeof(LookFromHost), typeof(Enrol),
                  })
             s.AddScoped(scoped);
         if (hosted)
@@ -107,16 +110,24 @@ internal static class Composition
         await registry.LoadAsync(db, CancellationToken.None);
         var shelf = app.Services.GetRequiredService<CrlShelf>();
         foreach (var a in registry.Authorities)
-            foreach (var delta in new[] { false, true })
-                if (await db.Crls.AsNoTracking().Where(c => c.AuthorityId == a.Id && c.IsDelta == delta).OrderByDescending(c => c.Number).FirstOrDefaultAsync() is { } crl) shelf.Put(a.Slug, crl);
-        await scope.ServiceProvider.GetRequiredService<PublishCrl>().RunAsync("system", "start", CrlOccasion.Due, CancellationToken.None);
+            foreach (var key in a.Certified.Select(g => g.KeyNumber).Distinct())
+                foreach (var delta in new[] { false, true })
+                    if (await db.Crls.AsNoTracking().Where(c => c.AuthorityId == a.Id && c.KeyNumber == key && c.IsDelta == delta).OrderByDescending(c => c.Number).FirstOrDefaultAsync() is { } crl) shelf.Put(a.Slug, crl);
+        await TryAsync(() => scope.ServiceProvider.GetRequiredService<PublishCrl>().RunAsync("system", "start", CrlOccasion.Due, CancellationToken.None));
         await Caretaker.MendAsync(db, app.Services.GetRequiredService<TimeProvider>().GetUtcNow(), CancellationToken.None);
         await FirstPersonAsync(app, db, options);
         // The ledger is not running yet, and the certificate must be recorded before the first connection: it runs for this alone.
         var ledger = app.Services.GetRequiredService<EditionLedger>();
         await ledger.StartAsync(CancellationToken.None);
         await app.Services.GetRequiredService<ServiceCertificate>().RenewIfDueAsync(CancellationToken.None);
-        await app.Services.GetRequiredService<ResponderCertificates>().RenewIfDueAsync(CancellationToken.None);
+        await TryAsync(() => app.Services.GetRequiredService<ResponderCertificates>().RenewIfDueAsync(CancellationToken.None));
+
+        // A key that cannot be used must not keep the service from saying so; the regular round tries again.
+        async Task TryAsync(Func<Task> work)
+        {
+            try { await work(); }
+            catch (BeaconProblem p) { app.Logger.LogError("{Message} {Cure}", p.Message, p.Cure); }
+        }
     }
 
     /// <summary>The first administrator. The password comes from a file named by BEACON_FIRSTPASSWORDFILE, or is made and left in a file to be read once.</summary>
@@ -182,6 +193,8 @@ internal static class Composition
         people.MapCertificates();
         people.MapAuthorities();
         people.MapOfflineRoot();
+        people.MapRenewal();
+        people.MapHealth();
         people.MapJournal();
         OrderDesk.MapOrders(people);
         people.MapGet("/events", (Changes changes, CancellationToken ct) => TypedResults.ServerSentEvents(changes.Listen(ct))).ExcludeFromDescription();

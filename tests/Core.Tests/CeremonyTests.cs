@@ -86,7 +86,7 @@ public sealed class CeremonyTests
         byte[] Pem(params X509[] all) => System.Text.Encoding.ASCII.GetBytes(string.Concat(all.Select(x => Armor.Write(Armor.Certificate, x.Der.Span))));
         foreach (var files in new byte[][][] { [Pem(mine), Pem(root)], [root.Der.ToArray(), mine.Der.ToArray()], [Pem(noise, root, mine)], [Pkcs7.WriteCertificates([mine.Der, root.Der])] })
         {
-            var a = AuthorityAnswer.Find(request, files, World.Now);
+            var a = AuthorityAnswer.Find(request, files, [], [], World.Now);
             Assert.Equal((mine.Serial, root.Serial), (a.Certificate.Serial, a.Root.Serial));
         }
     }
@@ -129,7 +129,7 @@ public sealed class CeremonyTests
             _ => [mine.Der.ToArray(), root.Der.ToArray()],
         };
         var now = what switch { "ended" => World.Now.AddYears(30), "early" => World.Now.AddDays(-2), _ => World.Now };
-        var p = Assert.Throws<BeaconProblem>(() => AuthorityAnswer.Find(request, files, now));
+        var p = Assert.Throws<BeaconProblem>(() => AuthorityAnswer.Find(request, files, [], [], now));
         Assert.Equal(code, p.Code);
         Assert.Contains(says, p.Message);
         Assert.NotEmpty(p.Cure);

@@ -9,35 +9,13 @@ public sealed class OfflineRootTests
     [Fact]
     public async Task An_authority_is_founded_under_an_offline_root_and_issues()
     {
-        var service = new RunningService();
-        await using var ending = service;
-        var s = service.Scratch;
-        s.File("password", RunningService.Password);
-        var (home, folder) = (s["home"], s["root"]);
-        (int Code, string Output, string Error) Run(params string[] args) =>
-            Programs.Run("bash", ["-c", "cd \"$WHERE\" && exec dotnet \"$0\" \"$@\" 3<<<'five quiet words in a row'", Path.Combine(AppContext.BaseDirectory, "beacon.dll"), .. args], [],
-                new Dictionary<string, string> { ["BEACON_HOME"] = home, ["COLUMNS"] = "200", ["WHERE"] = Directory.CreateDirectory(s["carried"]).FullName });
-        string Good(params string[] args)
-        {
-            var (code, output, error) = Run(args);
-            Assert.True(code == 0, string.Join(' ', args) + "\n" + output + error + service.Errors);
-            return output;
-        }
-        string Bad(string says, params string[] args)
-        {
-            var (code, output, error) = Run(args);
-            Assert.True(code != 0, output);
-            Assert.Contains(says, System.Text.RegularExpressions.Regex.Replace(error, @"\s+", " "));
-            Assert.DoesNotContain("   at ", error);
-            return error;
-        }
-        string Out(string pattern) => Directory.EnumerateFiles(Path.Combine(folder, "out"), pattern).Order().Last();
-
-        Good("ceremony", "found", folder, "--name", "CN=Thistledown Root, O=Thistledown Rail", "--key", "ec-p256", "--passphrase-fd", "3",
-            "--crl-at", $"http://localhost:{service.PublicationPort}/crl/root.crl", "--certificate-at", $"http://localhost:{service.PublicationPort}/issuer/root.cer");
-        var waiting = new Dictionary<string, string> { ["BEACON_FOUNDING"] = "offline" };
-        await service.StartAsync(waiting);
-        Good("sign-in", "--service", service.Url, "--name", "robin", "--root", service.RootPem, "--password-file", s["password"]);
+        await using var world = new OfflineWorld();
+        var (service, s, folder) = (world.Service, world.Scratch, world.Root);
+        string Good(params string[] args) => world.Good(args);
+        string Bad(string says, params string[] args) => world.Bad(says, args);
+        string Out(string pattern) => world.Out(pattern);
+        world.Found();
+        await world.StartAsync();
 
         // Until the answer is in, it says plainly what it waits for.
         Assert.Contains("waits for the answer to request", Good("authority", "list"));
@@ -48,10 +26,10 @@ public sealed class OfflineRootTests
         Assert.Equal("503", EstTests.Enrol(service, s, csr).Status);
         Bad("waits for the answer", "host", "invite", "web01.thistledown.example");
         service.KillHard();
-        await service.StartAsync(waiting);
+        await service.StartAsync(OfflineWorld.Waiting);
 
         Assert.Contains("ceremony sign", Good("authority", "request", "issuing"));
-        var request = Assert.Single(Directory.EnumerateFiles(s["carried"], "issuing-request--*.pem"));
+        var request = Assert.Single(Directory.EnumerateFiles(world.Carried, "issuing-request--*.pem"));
         Good("ceremony", "sign", folder, request, "--permit", "thistledown.example", "--passphrase-fd", "3");
         // Bound so that the service could not have a certificate itself: seen before anything is changed.
         Assert.Contains("localhost", Bad("a name of this service itself", "authority", "install", "issuing", Out("authority-certificate*"), Out("root-certificate*")));

@@ -35,6 +35,24 @@ internal sealed class AgentIdentity(string state)
         return c;
     }
 
+    /// <summary>Thumbprints of the roots that are trusted for the service.</summary>
+    public IReadOnlyList<string> AnchorThumbprints() => [.. Armor.Read(File.ReadAllBytes(AnchorsPath)).Blocks.Select(b => X509.Read(b.Der).Thumbprint.Hex)];
+
+    /// <summary>Asks the service, over a connection that is trusted already, which roots it has: a renewed one is trusted from then on (RFC 7030 section 4.1).</summary>
+    /// <returns>Whether there were others than before.</returns>
+    public async Task<bool> RefreshAnchorsAsync(Uri service, CancellationToken ct)
+    {
+        using var own = Load();
+        using var http = Client(Anchors(), own, service);
+        using var answer = await SendAsync(http, new(HttpMethod.Get, "/.well-known/est/agent/cacerts"), ct);
+        if (!answer.IsSuccessStatusCode) return false;
+        var roots = Pkcs7.ReadCertificates(Convert.FromBase64String(await answer.Content.ReadAsStringAsync(ct))).Select(X509.Read).Where(x => x.IsSelfSigned && x.IsAuthority).ToList();
+        var before = AnchorThumbprints();
+        if (roots.Count == 0 || roots.Select(r => r.Thumbprint.Hex).Order().SequenceEqual(before.Order())) return false;
+        AtomicFiles.Write(AnchorsPath, Encoding.ASCII.GetBytes(string.Concat(roots.Select(r => Armor.Write(Armor.Certificate, r.Der.Span)))), isPrivate: false);
+        return true;
+    }
+
     /// <summary>When the agent's certificate falls due for renewal.</summary>
     public DateTimeOffset Planned()
     {

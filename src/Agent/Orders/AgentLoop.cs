@@ -13,7 +13,7 @@ namespace OrderlyBeacon.Agent.Orders;
 /// </summary>
 internal sealed class AgentLoop
 {
-    private static readonly TimeSpan LongestPause = TimeSpan.FromSeconds(30);
+    private static readonly TimeSpan LongestPause = TimeSpan.FromSeconds(30), AnchorsEvery = TimeSpan.FromHours(1);
     private readonly string _state;
     private readonly AgentSettings _settings;
     private readonly TimeProvider _clock;
@@ -40,7 +40,7 @@ internal sealed class AgentLoop
         using var service = new ServiceClient(_identity, new Uri(_settings.Service));
         var carryOut = new CarryOut(_store, journal, bounds, _connectors, service, _clock);
         var pause = TimeSpan.Zero;
-        var nextReport = DateTimeOffset.MinValue;
+        var (nextReport, nextAnchors) = (DateTimeOffset.MinValue, DateTimeOffset.MinValue);
         while (!ct.IsCancellationRequested)
         {
             try
@@ -52,9 +52,18 @@ internal sealed class AgentLoop
                     service.Renew();
                     _log("the agent's own certificate is renewed");
                 }
+                if (_clock.GetUtcNow() >= nextAnchors)
+                {
+                    if (await _identity.RefreshAnchorsAsync(new Uri(_settings.Service), ct))
+                    {
+                        service.Renew();
+                        _log("the service has other roots now; they are trusted");
+                    }
+                    nextAnchors = _clock.GetUtcNow() + AnchorsEvery;
+                }
                 if (_clock.GetUtcNow() >= nextReport)
                 {
-                    await service.ReportAsync(await Surroundings.DescribeAsync(_connectors, _store, _clock, ct), ct);
+                    await service.ReportAsync(await Surroundings.DescribeAsync(_connectors, _store, _clock, ct) with { Anchors = _identity.AnchorThumbprints() }, ct);
                     nextReport = _clock.GetUtcNow() + TimeSpan.FromSeconds(Math.Max(1, _settings.ReportSeconds));
                 }
                 var wait = nextReport - _clock.GetUtcNow();

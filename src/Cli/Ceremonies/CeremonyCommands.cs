@@ -98,7 +98,8 @@ internal static class CeremonyCommands
             var bytes = File.ReadAllBytes(r.GetValue(request)!);
             RootCeremony.Expect(bytes, FileItemKind.CertificateRequest, "a subordinate's certification request", "Give the request that the authority made, often named issuing-request--….pem.");
             var now = DateTimeOffset.UtcNow;
-            var decision = RootCeremony.Subordinate(folder.Root, CertificationRequest.Read(bytes), new(Life(r.GetValue(life)!), r.GetValue(depth), NameConstraints.Of(r.GetValue(permit) ?? [], r.GetValue(exclude) ?? []), folder.Addresses.Crl, folder.Addresses.Issuer),
+            var addresses = folder.AddressesOf(folder.KeyNumberOf(folder.Generations.Count));
+            var decision = RootCeremony.Subordinate(folder.Root, CertificationRequest.Read(bytes), new(Life(r.GetValue(life)!), r.GetValue(depth), NameConstraints.Of(r.GetValue(permit) ?? [], r.GetValue(exclude) ?? []), addresses.Crl, addresses.Issuer),
                 [.. folder.Subordinates.Where(s => s.RevokedAt is null).Select(s => s.Certificate)], NewSerial(), now);
             foreach (var s in decision.Sentences) Hanging("· ", 2, Esc(s));
             if (r.GetValue(preview)) { Line("Nothing is signed: this is a preview."); return Task.FromResult(ExitCodes.Done); }
@@ -177,13 +178,14 @@ internal static class CeremonyCommands
             folder.Record(Acts.Renewed, old.Subject.ToString(), [], der, TellingName.Of("root-certificate", $"{old.Subject.CommonName} {count + 1}", now), before, now);
             Line($"Renewed. The new certificate, for every client: {folder.Written}");
             if (spec is null) return Task.FromResult(ExitCodes.Done);
-            foreach (var (of, by, signer, what, use) in new[]
+            var (oldAt, newAt) = (folder.AddressesOf(folder.KeyNumberOf(count)), folder.AddressesOf(folder.KeyNumberOf(count + 1)));
+            foreach (var (of, by, signer, at, what, use) in new[]
                      {
-                         (folder.Root, old, before, "cross-new-by-old", "for clients that trust only the old root: send it along with what the new key certifies"),
-                         (old, folder.Root, after, "cross-old-by-new", "for clients that trust only the new root: send it along with what the old key certified"),
+                         (folder.Root, old, before, oldAt, "cross-new-by-old", "for clients that trust only the old root: send it along with what the new key certifies"),
+                         (old, folder.Root, after, newAt, "cross-old-by-new", "for clients that trust only the new root: send it along with what the old key certified"),
                      })
             {
-                folder.Record(Acts.Crossed, of.Subject.ToString(), new() { ["what"] = what }, CertificateWriter.Issue(RootCeremony.Cross(of, by, NewSerial()), signer), TellingName.Of(what, $"{of.Subject.CommonName} {count + 1}", now), signer, now);
+                folder.Record(Acts.Crossed, of.Subject.ToString(), new() { ["what"] = what }, CertificateWriter.Issue(RootCeremony.Cross(of, by, NewSerial()) with { CrlUris = at.Crl, IssuerUris = at.Issuer }, signer), TellingName.Of(what, $"{of.Subject.CommonName} {count + 1}", now), signer, now);
                 Line($"{folder.Written}: {use}.");
             }
             SignCrl(folder, count + 1, after, TimeSpan.FromDays(400), now);
@@ -200,9 +202,9 @@ internal static class CeremonyCommands
     {
         var root = folder.Generations[generation - 1];
         var revoked = folder.Subordinates.Where(s => s.RevokedAt is not null && s.Certificate.AuthorityKeyIdentifier.Span.SequenceEqual(root.SubjectKeyIdentifier.Span)).Select(s => new RevokedCertificate(s.Certificate.Serial, s.RevokedAt!.Value, s.Reason)).ToList();
-        var number = folder.LastCrlNumber + 1;
+        var (number, key) = (folder.LastCrlNumber + 1, folder.KeyNumberOf(generation));
         var from = new DateTimeOffset(now.UtcTicks - now.UtcTicks % TimeSpan.TicksPerSecond, TimeSpan.Zero);
-        var der = CrlWriter.Issue(new() { Issuer = root.Subject, IssuerKeyIdentifier = root.SubjectKeyIdentifier, Number = number, ThisUpdate = from, NextUpdate = from + life }, new CrlEntries(revoked), signer);
+        var der = CrlWriter.Issue(new() { Issuer = root.Subject, IssuerKeyIdentifier = root.SubjectKeyIdentifier, Number = number, ThisUpdate = from, NextUpdate = from + life, PointUris = key == 1 ? [] : folder.AddressesOf(key).Crl }, new CrlEntries(revoked), signer);
         folder.Record(Acts.Crl, root.Subject.ToString(), new() { ["number"] = number.ToString(), ["root"] = generation.ToString(), ["revoked"] = revoked.Count.ToString() }, der,
             TellingName.Of("root-crl", $"{root.Subject.CommonName} number {number}", now), signer, now);
     }

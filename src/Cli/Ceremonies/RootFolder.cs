@@ -50,8 +50,18 @@ internal sealed class RootFolder
 
     public X509 Root => Generations[^1];
 
-    /// <summary>Where its CRL and certificate will be found, as said at the founding.</summary>
-    public (string[] Crl, string[] Issuer) Addresses { get; private set; } = ([], []);
+    private (string[] Crl, string[] Issuer) _addresses = ([], []);
+
+    /// <summary>Where the CRL and the certificate of a key will be found: as said at the founding, and from the second key on with its number before the file's ending, since each key has files of its own.</summary>
+    public (string[] Crl, string[] Issuer) AddressesOf(int keyNumber)
+    {
+        return keyNumber == 1 ? _addresses : ([.. _addresses.Crl.Select(Numbered)], [.. _addresses.Issuer.Select(Numbered)]);
+
+        string Numbered(string uri) => uri.LastIndexOf('.') is var dot && dot > uri.LastIndexOf('/') ? $"{uri[..dot]}-{keyNumber}{uri[dot..]}" : $"{uri}-{keyNumber}";
+    }
+
+    /// <summary>Counts the root's keys: generations with the same key share the number.</summary>
+    public int KeyNumberOf(int generation) => Generations.Take(generation).Select(g => g.PublicKey.Fingerprint()).Distinct().ToList().IndexOf(Generations[generation - 1].PublicKey.Fingerprint()) + 1;
 
     public List<(X509 Certificate, DateTimeOffset? RevokedAt, RevocationReason Reason)> Subordinates { get; } = [];
 
@@ -112,7 +122,7 @@ internal sealed class RootFolder
         switch (e.Record.Action)
         {
             case Acts.Founded:
-                Addresses = (Split("crl-at"), Split("certificate-at"));
+                _addresses = (Split("crl-at"), Split("certificate-at"));
                 Generations.Add(ReadCertificate(e, line));
                 break;
             case Acts.Renewed: Generations.Add(ReadCertificate(e, line)); break;

@@ -20,9 +20,9 @@ internal static class AuthorityCommands
             using var api = Api.SignedIn();
             var json = await api.TextAsync("/api/v1/authorities", ct);
             if (r.GetValue(Program.Json)) { Json(json); return 0; }
-            Table(["Authority", "Key", "Ends", "CRL", "Editions"], Api.Read(json, BeaconJson.Default.ListAuthorityInfo).Select(a => a.WaitsFor is { } request ? [Esc($"{a.Id}: {a.Name}"), $"[darkorange]◆[/] waits for the answer to request {request}", "–", "–", "0"] : new[]
+            Table(["Authority", "Key", "Ends", "CRL", "Editions"], Api.Read(json, BeaconJson.Default.ListAuthorityInfo).Select(a => a.Generations.Count == 0 && a.WaitsFor is { } request ? [Esc($"{a.Id}: {a.Name}"), $"[darkorange]◆[/] waits for the answer to request {request}", "–", "–", "0"] : new[]
             {
-                Esc($"{a.Id}: {a.Name}"), $"{a.Generations[^1].Key}, {a.KeyState}", When(a.Generations[^1].NotAfter), a.Crl is null ? "–" : $"{a.Crl.Number}, next by {When(a.Crl.NextUpdate)}", a.Editions.ToString(),
+                Esc($"{a.Id}: {a.Name}"), $"{a.Generations.Last(g => g.State == "in-use").Key}, {a.KeyState}", When(a.Generations.Last(g => g.State == "in-use").NotAfter), a.Crl is null ? "–" : $"{a.Crl.Number}, next by {When(a.Crl.NextUpdate)}", a.Editions.ToString(),
             }), "There is no authority.");
             return 0;
         });
@@ -36,7 +36,7 @@ internal static class AuthorityCommands
                 ?? throw new Core.BeaconProblem(Core.ProblemCode.NotFound, $"There is no authority \"{r.GetValue(id)}\".", "See beacon authority list.");
             if (r.GetValue(pem)) { Console.Out.Write(a.Pem); return 0; }
             if (r.GetValue(Program.Json)) { Json(JsonSerializer.Serialize(a, BeaconJson.Default.AuthorityInfo)); return 0; }
-            if (a.WaitsFor is { } request)
+            if (a.WaitsFor is { } request && a.Generations.Count == 0)
             {
                 Rich($"[bold]{Esc(a.Name)}[/]  [darkorange]◆[/] waits for the answer to its request {request}");
                 Line("Carry the request to the root: beacon authority request " + a.Id);
@@ -45,9 +45,11 @@ internal static class AuthorityCommands
             }
             Rich($"[bold]{Esc(a.Name)}[/]  [grey]{a.Kind}, key {a.KeyState}[/]");
             foreach (var g in a.Generations)
-                Pairs(("generation", g.Number.ToString()), ("subject", Esc(g.Subject)), ("issuer", Esc(g.Issuer)), ("key", g.Key), ("serial", g.Serial), ("thumbprint", g.Thumbprint), ("from", $"{g.NotBefore.UtcDateTime:d MMM yyyy HH:mm} UTC"), ("until", When(g.NotAfter)), ("published at", Esc(g.CertificateAt)));
+                Pairs(("generation", $"{g.Number}, {g.State.Replace('-', ' ')}"), ("subject", Esc(g.Subject)), ("issuer", Esc(g.Issuer)), ("key", $"{g.Key}, number {g.KeyNumber}"), ("serial", g.Serial), ("thumbprint", g.Thumbprint), ("from", $"{g.NotBefore.UtcDateTime:d MMM yyyy HH:mm} UTC"), ("until", When(g.NotAfter)), ("published at", Esc(g.CertificateAt)));
             if (a.Crl is { } c) Pairs(("CRL", $"number {c.Number}, {c.Revoked} revoked, next by {When(c.NextUpdate)}"), ("at", Esc(c.At)));
             if (a.Delta is { } d) Pairs(("delta", $"number {d.Number}, goes on from {d.BaseNumber}, {d.Revoked} changes, next by {When(d.NextUpdate)}"), ("at", Esc(d.At)));
+            if (a.WaitsFor is { } next) Rich($"[darkorange]◆[/] The next generation waits for the answer to request {next}: beacon authority request {a.Id}");
+            foreach (var k in a.OtherKeys) Pairs(($"key {k.KeyNumber}", $"CRL {k.Crl?.Number}, next by {When(k.Crl?.NextUpdate)}; OCSP {(k.Responder is { } other ? $"certificate until {When(other.NotAfter)}" : "–")}"));
             if (a.Responder is { } o) Pairs(("OCSP", Esc(o.At)), ("signed by", $"a delegated key, certificate {o.Serial} until {When(o.NotAfter)}"));
             return 0;
         });
@@ -61,7 +63,9 @@ internal static class AuthorityCommands
             else Line("Issued: " + Api.Read(text, BeaconJson.Default.CrlIssued).Told + ".");
             return 0;
         });
-        return new("authority", "The certification authorities.") { list, show, crl, Request(id), Install(id), PublishCrl() };
+        var all = new Command("authority", "The certification authorities.") { list, show, HealthCommands.Health(), crl, Request(id), Install(id), PublishCrl() };
+        foreach (var c in HealthCommands.Renewal(id)) all.Add(c);
+        return all;
     }
 
     private static Command Request(Argument<string> id)
@@ -91,12 +95,14 @@ internal static class AuthorityCommands
             var all = new List<byte[]>();
             foreach (var f in r.GetValue(files)!) all.Add(await File.ReadAllBytesAsync(f, ct));
             using var api = Api.SignedIn();
-            await api.PostAsync($"/api/v1/authorities/{Api.Escape(r.GetValue(id)!)}/answer", new CarriedFiles([.. all.Select(Convert.ToBase64String)]), BeaconJson.Default.CarriedFiles, ct);
-            // From now on the service shows a certificate from its own authority, below the root that was just given.
-            var root = all.SelectMany(f => FileInspection.Inspect(f)).Where(i => i.Kind == FileItemKind.Certificate).Select(i => X509.Read(i.Der)).First(x => x.IsSelfSigned);
-            (Session.Load() with { Root = Armor.Write(Armor.Certificate, root.Der.Span) }).Save();
-            Line($"{r.GetValue(id)} is ready: it issues from now on, below {root.Subject}.");
-            Line("Publish the root's CRL too: beacon authority publish-crl FILE");
+            var text = await api.PostAsync($"/api/v1/authorities/{Api.Escape(r.GetValue(id)!)}/answer", new CarriedFiles([.. all.Select(Convert.ToBase64String)]), BeaconJson.Default.CarriedFiles, ct);
+            // From now on the service shows certificates below the root that was just given. Until the first answer it showed one of its own making.
+            var session = Session.Load();
+            var roots = all.SelectMany(f => FileInspection.Inspect(f)).Where(i => i.Kind == FileItemKind.Certificate).Select(i => X509.Read(i.Der)).Where(x => x.IsSelfSigned)
+                .Concat(Armor.Read(System.Text.Encoding.ASCII.GetBytes(session.Root)).Blocks.Select(b => X509.Read(b.Der)).Where(x => x.IsAuthority)).DistinctBy(x => x.Thumbprint.Hex).ToList();
+            if (roots.Count > 0) (session with { Root = string.Concat(roots.Select(x => Armor.Write(Armor.Certificate, x.Der.Span))) }).Save();
+            HealthCommands.Tell(r, text);
+            if (!r.GetValue(Program.Json) && roots.Count > 0) Line("Publish the root's CRL too, if there is a newer one: beacon authority publish-crl FILE");
             return 0;
         });
         return c;

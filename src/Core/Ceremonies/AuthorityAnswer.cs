@@ -12,14 +12,19 @@ public sealed record AuthorityAnswer(X509 Certificate, X509 Root)
 
     /// <summary>Finds the answer to a request among files, whatever they are called, and checks key, name, life, chain and constraints (RFC 5280 section 6.1).</summary>
     /// <exception cref="BeaconProblem"><see cref="ProblemCode.WrongFile"/> or <see cref="ProblemCode.AnswerRefused"/>.</exception>
-    public static AuthorityAnswer Find(CertificationRequest request, IEnumerable<byte[]> files, DateTimeOffset now)
+    /// <param name="roots">Roots that are known already and need not be brought again.</param>
+    /// <param name="before">Certificates that the authority had before: with the same key they look like the answer.</param>
+    public static AuthorityAnswer Find(CertificationRequest request, IEnumerable<byte[]> files, IReadOnlyList<X509> roots, IReadOnlyList<X509> before, DateTimeOffset now)
     {
         var items = files.SelectMany(f => FileInspection.Inspect(f)).ToList();
         var certificates = items.Where(i => i.Kind == FileItemKind.Certificate).Select(i => X509.Read(i.Der)).ToList();
-        var mine = certificates.FirstOrDefault(c => c.PublicKey.SameKey(request.PublicKey))
+        var fitting = certificates.Where(c => c.PublicKey.SameKey(request.PublicKey)).ToList();
+        if (fitting.FirstOrDefault(c => before.Any(b => b.Der.Span.SequenceEqual(c.Der.Span))) is { } old && fitting.Count == 1)
+            throw new BeaconProblem(ProblemCode.WrongFile, $"This is the certificate {old.Serial.Hex[..8]}…, until {old.NotAfter:yyyy-MM-dd}, that {old.Subject} has already; the answer to its request {NameOf(request)} is a newer one with the same key.", "Give the certificate that the root signed last, often named authority-certificate--….pem.");
+        var mine = fitting.FirstOrDefault(c => !before.Any(b => b.Der.Span.SequenceEqual(c.Der.Span)))
             ?? throw new BeaconProblem(ProblemCode.WrongFile, $"None of this answers request {NameOf(request)} of {request.Subject}. What it is: {string.Join(" ", items.Select(i => i.Summary))}",
                 "Give the certificate that the root signed for this request, often named authority-certificate--….pem.");
-        var root = certificates.FirstOrDefault(c => c.IsSelfSigned && mine.SignedBy(c.PublicKey) && c.Subject.Der.Span.SequenceEqual(mine.Issuer.Der.Span))
+        var root = certificates.Concat(roots.Reverse()).FirstOrDefault(c => c.IsSelfSigned && mine.SignedBy(c.PublicKey) && c.Subject.Der.Span.SequenceEqual(mine.Issuer.Der.Span))
             ?? throw new BeaconProblem(ProblemCode.WrongFile, $"The certificate of the root that signed it, {mine.Issuer}, is not with it{(certificates.Any(c => c.IsSelfSigned && !c.Der.Span.SequenceEqual(mine.Der.Span)) ? ": another root's is" : "")}.",
                 "Give the root's certificate too, often named root-certificate--….pem.");
         if (!mine.Subject.Der.Span.SequenceEqual(request.Subject.Der.Span)) throw Refused($"The certificate is for {mine.Subject}; the request was for {request.Subject}.", "Have the request signed as it is.");

@@ -34,19 +34,11 @@ public static class CeremonyLog
         if (Text(entry.Facts) != entry.Record.Detail) return $"Entry {entry.Record.Sequence} was altered: its facts are not those that were hashed.";
         if (!entry.Der.IsEmpty && entry.Facts.GetValueOrDefault(Thumbprint) != Names.Thumbprint.Of(entry.Der.Span).Hex) return $"Entry {entry.Record.Sequence} was altered: what was signed in it is another thing now.";
         var hash = Encoding.ASCII.GetBytes(entry.Record.Hash);
-        return keys.Any(k => Signatures.Verify(k, Scheme(k), hash, entry.Signature.Span)) ? null : $"Entry {entry.Record.Sequence} is not signed by this root's key.";
+        return keys.Any(k => Signatures.Verify(k, KeySigner.SchemeOf(k.Spec), hash, entry.Signature.Span)) ? null : $"Entry {entry.Record.Sequence} is not signed by this root's key.";
     }
 
     /// <summary>Facts as the text that is hashed.</summary>
     public static string Text(IEnumerable<KeyValuePair<string, string>> facts) => string.Join('\n', facts.OrderBy(f => f.Key, StringComparer.Ordinal).Select(f => $"{f.Key}={f.Value}"));
-
-    private static SignatureScheme Scheme(PublicKeyInfo key) => key.Spec switch
-    {
-        { Algorithm: KeyAlgorithm.Rsa } => SignatureScheme.Sha256Rsa,
-        { Bits: 384 } => SignatureScheme.Sha384Ecdsa,
-        { Bits: 521 } => SignatureScheme.Sha512Ecdsa,
-        _ => SignatureScheme.Sha256Ecdsa,
-    };
 }
 
 /// <summary>Names of files that leave a ceremony: what it is, for whom, of which date.</summary>

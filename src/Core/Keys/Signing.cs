@@ -29,14 +29,18 @@ public sealed class KeySigner : ISigner
     {
         PublicKey = PublicKeyInfo.Read(key.ExportSubjectPublicKeyInfo());
         (_rsa, _ec) = (key as RSA, key as ECDsa);
-        (Scheme, _hash) = PublicKey.Spec switch
-        {
-            { Algorithm: KeyAlgorithm.Rsa } => (SignatureScheme.Sha256Rsa, HashAlgorithmName.SHA256),
-            { Bits: 384 } => (SignatureScheme.Sha384Ecdsa, HashAlgorithmName.SHA384),
-            { Bits: 521 } => (SignatureScheme.Sha512Ecdsa, HashAlgorithmName.SHA512),
-            _ => (SignatureScheme.Sha256Ecdsa, HashAlgorithmName.SHA256),
-        };
+        Scheme = SchemeOf(PublicKey.Spec);
+        _hash = Scheme switch { SignatureScheme.Sha384Ecdsa => HashAlgorithmName.SHA384, SignatureScheme.Sha512Ecdsa => HashAlgorithmName.SHA512, _ => HashAlgorithmName.SHA256 };
     }
+
+    /// <summary>What a key of this kind signs with.</summary>
+    public static SignatureScheme SchemeOf(KeySpec spec) => spec switch
+    {
+        { Algorithm: KeyAlgorithm.Rsa } => SignatureScheme.Sha256Rsa,
+        { Bits: 384 } => SignatureScheme.Sha384Ecdsa,
+        { Bits: 521 } => SignatureScheme.Sha512Ecdsa,
+        _ => SignatureScheme.Sha256Ecdsa,
+    };
 
     public SignatureScheme Scheme { get; }
 

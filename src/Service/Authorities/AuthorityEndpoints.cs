@@ -3,6 +3,7 @@ using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Ceremonies;
 using OrderlyBeacon.Core.Formats;
+using OrderlyBeacon.Core.Keys;
 using OrderlyBeacon.Service.People;
 using OrderlyBeacon.Service.Revocations;
 using OrderlyBeacon.Service.Storage;
@@ -29,10 +30,10 @@ internal static class AuthorityEndpoints
                 ? Results.File(System.Text.Encoding.ASCII.GetBytes(Armor.Write(Armor.CertificateRequest, w.Der.Span)), "application/x-pem-file", TellingName.Of("issuing-request", w.Name, clock.GetUtcNow()))
                 : throw new BeaconProblem(ProblemCode.WrongState, $"\"{id}\" has no request that waits for an answer.", "See beacon authority list."))
             .WithName("getAuthorityRequest").Produces(200, contentType: "application/x-pem-file");
-        g.MapPost("/{id}/answer", async (string id, CarriedFiles body, InstallAnswer install, Caller caller, CancellationToken ct) =>
+        g.MapPost("/{id}/answer", async (string id, CarriedFiles body, InstallAnswer install, InstallRoot root, Caller caller, CancellationToken ct) =>
         {
-            await install.RunAsync(id, body.Files.Take(10).Select(Bytes), caller.Actor, ct);
-            return TypedResults.NoContent();
+            var files = body.Files.Take(10).Select(Bytes).ToList();
+            return TypedResults.Ok(new Told([id == Authority.RootSlug ? await root.RunAsync(files, caller.Actor, ct) : await install.RunAsync(id, files, caller.Actor, ct)]));
         }).RequireAuthorization(Policies.Administrator).WithName("installAuthorityAnswer");
         g.MapPost("/root/published-crl", async (CarriedFiles body, PublishRootCrl publish, Caller caller, CancellationToken ct) => body.Files is [var one]
                 ? TypedResults.Ok(new CrlIssued(await publish.RunAsync(Bytes(one), caller.Actor, ct)))
@@ -46,21 +47,38 @@ internal static class AuthorityEndpoints
         }
     }
 
+    public static void MapRenewal(this RouteGroupBuilder api)
+    {
+        var g = api.MapGroup("/authorities/{id}").WithTags("Authorities");
+        g.MapPost("/rehearsal", async (string id, RenewalWish wish, RehearseRenewal rehearse, CancellationToken ct) => TypedResults.Ok(await rehearse.RunAsync(id, KeyOf(wish), ct))).WithName("rehearseRenewal");
+        g.MapPost("/renewal", async (string id, RenewalWish wish, RenewAuthority renew, Caller caller, CancellationToken ct) =>
+            TypedResults.Ok(new Told([$"Request {await renew.RunAsync(id, KeyOf(wish), caller.Actor, ct)} is made; what issues goes on as it is."]))).RequireAuthorization(Policies.Administrator).WithName("beginRenewal");
+        g.MapPost("/take-up", async (string id, TakeUpGeneration take, Caller caller, CancellationToken ct) => TypedResults.Ok(new Told(await take.RunAsync(id, caller.Actor, ct)))).RequireAuthorization(Policies.Administrator).WithName("takeUpGeneration");
+        g.MapPost("/undo", async (string id, UndoRenewal undo, Caller caller, CancellationToken ct) => TypedResults.Ok(new Told([await undo.RunAsync(id, caller.Actor, ct)]))).RequireAuthorization(Policies.Administrator).WithName("undoRenewal");
+
+        static KeySpec? KeyOf(RenewalWish wish) => string.IsNullOrWhiteSpace(wish.NewKey) ? null : KeySpec.Parse(wish.NewKey);
+    }
+
     private static async Task<List<AuthorityInfo>> ListAsync(BeaconDb db, AuthorityRegistry registry, CrlShelf shelf, ResponderCertificates responders, CancellationToken ct)
     {
         var list = new List<AuthorityInfo>();
         foreach (var a in registry.Authorities)
         {
-            var generations = a.Generations.OrderBy(g => g.Number).Select(g => (Row: g, X: g.Read())).ToList();
+            var generations = a.Generations.Where(g => !g.Waits).OrderBy(g => g.Number).Select(g => (Row: g, X: g.Read())).ToList();
+            var used = a.InUse!;
+            ResponderInfo? Responder(int key) => a.Slug == Authority.IssuingSlug && responders.Of(key) is { } r ? new(registry.OcspUri(a.Slug), r.Certificate.Serial.Hex, r.Certificate.NotAfter) : null;
             var ids = generations.Select(g => g.Row.Id).ToList();
             list.Add(new(a.Slug, a.Name, a.Kind, a.Kind == "root" ? "offline" : "online",
-                [.. generations.Select(g => new GenerationInfo(g.Row.Number, g.X.Subject.ToString(), g.X.Issuer.ToString(), g.X.Serial.Hex, g.X.Thumbprint.Hex, g.X.NotBefore, g.X.NotAfter, g.X.PublicKey.Spec.ToString(), registry.IssuerUri(a.Slug)))],
-                Crl(a.Slug), Crl(CrlShelf.DeltaName(a.Slug)),
-                a.Slug == Authority.IssuingSlug && responders.Current is { } r ? new(registry.OcspUri(a.Slug), r.Certificate.Serial.Hex, r.Certificate.NotAfter) : null,
+                [.. generations.Select(g => new GenerationInfo(g.Row.Number, g.X.Subject.ToString(), g.X.Issuer.ToString(), g.X.Serial.Hex, g.X.Thumbprint.Hex, g.X.NotBefore, g.X.NotAfter, g.X.PublicKey.Spec.ToString(), registry.IssuerUri(Authority.FileOf(a.Slug, g.Row.KeyNumber)), BeaconProblem.SlugOf(a.StateOf(g.Row)), g.Row.KeyNumber))],
+                Crl(Authority.FileOf(a.Slug, used.KeyNumber)), Crl(CrlShelf.DeltaName(Authority.FileOf(a.Slug, used.KeyNumber))), Responder(used.KeyNumber),
                 await db.Editions.LongCountAsync(e => ids.Contains(e.GenerationId), ct),
-                string.Concat(generations.Select(g => Armor.Write(Armor.Certificate, g.X.Der.Span))), null));
+                string.Concat(generations.Where(g => g.Row.WithdrawnAt is null).Select(g => Armor.Write(Armor.Certificate, g.X.Der.Span))), a.Slug == Authority.IssuingSlug ? registry.Waiting?.Request : null)
+            {
+                OtherKeys = [.. generations.Where(g => g.Row.WithdrawnAt is null).Select(g => g.Row.KeyNumber).Distinct().Where(k => k != used.KeyNumber)
+                    .Select(k => new KeyInfo(k, Crl(Authority.FileOf(a.Slug, k)), Crl(CrlShelf.DeltaName(Authority.FileOf(a.Slug, k))), Responder(k)))],
+            });
         }
-        if (registry.Waiting is { } w) list.Add(new(Authority.IssuingSlug, w.Name, "issuing", "online", [], null, null, null, 0, "", w.Request));
+        if (!registry.IsReady && registry.Waiting is { } w) list.Add(new(Authority.IssuingSlug, w.Name, "issuing", "online", [], null, null, null, 0, "", w.Request));
         return list;
 
         CrlInfo? Crl(string file) => shelf.Get(file)?.Row is { } c ? new(c.Number, c.ThisUpdate, c.NextUpdate, c.Revoked, registry.CrlUri(file), c.BaseNumber) : null;

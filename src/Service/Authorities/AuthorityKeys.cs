@@ -33,25 +33,56 @@ public sealed class AuthorityKeys(BeaconOptions options)
         return new KeySigner(key);
     }
 
+    private readonly System.Collections.Concurrent.ConcurrentDictionary<string, KeptKey> _open = [];
+
+    /// <summary>The signer of a kept key. The file is opened when it is first needed; while it cannot be, signing says why, and is tried anew at each use.</summary>
+    /// <param name="expected">The public key in the certificate.</param>
+    public ISigner Open(string fileName, PublicKeyInfo expected) => _open.GetOrAdd(fileName, f => new KeptKey(this, f, expected));
+
+    /// <summary>Reads the key from its file anew and signs something with it: whether it is usable now. Null when it is.</summary>
+    public BeaconProblem? Try(string fileName, PublicKeyInfo expected)
+    {
+        try
+        {
+            var signer = Load(fileName, expected);
+            byte[] probe = [0x30, 0x00];
+            return Signatures.Verify(expected, signer.Scheme, probe, signer.Sign(probe)) ? null : new(ProblemCode.AuthorityNotReady, $"The authority's key {fileName} signs, but its signatures do not hold.", "Put the file back from the backup.");
+        }
+        catch (BeaconProblem p) { return p; }
+    }
+
     /// <exception cref="BeaconProblem"><see cref="ProblemCode.AuthorityNotReady"/> when the file or its encryption key is missing or altered.</exception>
-    public ISigner Load(string fileName)
+    private KeySigner Load(string fileName, PublicKeyInfo expected)
     {
         var path = Path.Combine(Folder, fileName);
         try
         {
             var pem = File.ReadAllText(path);
-            foreach (var make in new Func<AsymmetricAlgorithm>[] { ECDsa.Create, RSA.Create })
-            {
-                var key = make();
-                try { key.ImportFromEncryptedPem(pem, KeyEncryptionKey()); return new KeySigner(key); }
-                catch (CryptographicException) { key.Dispose(); }
-            }
+            AsymmetricAlgorithm key = expected.Spec.Algorithm == KeyAlgorithm.Rsa ? RSA.Create() : ECDsa.Create();
+            key.ImportFromEncryptedPem(pem, KeyEncryptionKey());
+            var signer = new KeySigner(key);
+            return signer.PublicKey.SameKey(expected) ? signer
+                : throw new BeaconProblem(ProblemCode.AuthorityNotReady, $"The file {path} holds another key than the authority's certificate.", "Put the file back from the backup.");
         }
-        catch (IOException e)
+        catch (Exception e) when (e is IOException or UnauthorizedAccessException)
         {
             throw new BeaconProblem(ProblemCode.AuthorityNotReady, $"The authority's key {path} cannot be read: {e.Message}", "Put the file back from the backup, readable by the service's account alone.", e);
         }
-        throw new BeaconProblem(ProblemCode.AuthorityNotReady, $"The authority's key {path} does not open with the key-encryption key.", "Put both files back from the same backup.");
+        catch (Exception e) when (e is CryptographicException or ArgumentException)
+        {
+            throw new BeaconProblem(ProblemCode.AuthorityNotReady, $"The authority's key {path} does not open with the key-encryption key.", "Put both files back from the same backup.", e);
+        }
+    }
+
+    private sealed class KeptKey(AuthorityKeys keys, string fileName, PublicKeyInfo expected) : ISigner
+    {
+        private volatile KeySigner? _signer;
+
+        // The kind of key decides the scheme, so that nothing has to be opened for it.
+        public SignatureScheme Scheme { get; } = KeySigner.SchemeOf(expected.Spec);
+        public PublicKeyInfo PublicKey => expected;
+
+        public byte[] Sign(ReadOnlySpan<byte> tbs) => (_signer ??= keys.Load(fileName, expected)).Sign(tbs);
     }
 
     private string KeyEncryptionKey()

@@ -61,9 +61,9 @@ public sealed class FoundAuthorities(BeaconDb db, AuthorityKeys keys, AuthorityR
             CrlUris = [registry.CrlUri(Authority.RootSlug)], IssuerUris = [registry.IssuerUri(Authority.RootSlug)],
         }, rootSigner);
 
-        var rootRow = Authority.Of(Authority.RootSlug, $"{options.Organization} Root", "root", root, null);
+        var rootRow = Authority.Of(Authority.RootSlug, $"{options.Organization} Root", "root", root, null, now);
         db.Authorities.Add(rootRow);
-        db.Authorities.Add(Authority.Of(Authority.IssuingSlug, $"{options.Organization} Issuing", "issuing", issuing, issuingKeyFile));
+        db.Authorities.Add(Authority.Of(Authority.IssuingSlug, $"{options.Organization} Issuing", "issuing", issuing, issuingKeyFile, now));
         await db.SaveChangesAsync(ct);
         var crl = CrlWriter.Issue(new() { Issuer = rootName, IssuerKeyIdentifier = rootSigner.PublicKey.KeyIdentifier(), Number = 1, ThisUpdate = from, NextUpdate = from + RootCrlLife }, new CrlEntries(), rootSigner).ToArray();
         db.Crls.Add(new() { AuthorityId = rootRow.Id, Number = 1, Der = crl, ThisUpdate = from, NextUpdate = from + RootCrlLife, Revoked = 0 });

@@ -2,65 +2,107 @@ using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Ceremonies;
 using OrderlyBeacon.Core.Formats;
+using OrderlyBeacon.Core.Issuing;
 using OrderlyBeacon.Core.Names;
 using OrderlyBeacon.Core.Requests;
-using OrderlyBeacon.Core.Revocation;
 using OrderlyBeacon.Service.Notices;
 using OrderlyBeacon.Service.Revocations;
 using OrderlyBeacon.Service.Storage;
 
 namespace OrderlyBeacon.Service.Authorities;
 
-/// <summary>Takes the answer to the issuing authority's request: checked, recorded, and in effect without a restart.</summary>
+/// <summary>
+/// Takes the answer to the issuing authority's request: checked, recorded, and in effect without a restart. The first one issues at once; a later one is
+/// published only, until <see cref="TakeUpGeneration"/>.
+/// </summary>
 public sealed class InstallAnswer(BeaconDb db, AuthorityRegistry registry, PublishCrl publish, ServiceCertificate own, ResponderCertificates responders, BeaconOptions options, TimeProvider clock, Changes changes)
 {
-    public async Task RunAsync(string slug, IEnumerable<byte[]> files, string actor, CancellationToken ct)
+    /// <returns>What follows, in a sentence.</returns>
+    public async Task<string> RunAsync(string slug, IEnumerable<byte[]> files, string actor, CancellationToken ct)
     {
+        var first = !registry.IsReady;
+        string told;
         await using (var write = await db.BeginWriteAsync(ct))
         {
             var now = clock.GetUtcNow();
             var authority = await db.Authorities.Include(a => a.Generations).FirstOrDefaultAsync(a => a.Slug == slug, ct) ?? throw new BeaconProblem(ProblemCode.NotFound, $"There is no authority \"{slug}\".", "See beacon authority list.");
-            var generation = authority.Generations.FirstOrDefault(g => g.Waits) ?? throw new BeaconProblem(ProblemCode.WrongState, $"\"{slug}\" waits for no answer.", "Nothing to do.");
-            var answer = AuthorityAnswer.Find(CertificationRequest.Read(generation.Request), files, now);
+            var generation = authority.Coming is { Waits: true } g ? g : throw new BeaconProblem(ProblemCode.WrongState, $"\"{slug}\" waits for no answer.", "Nothing to do.");
+            var roots = await db.Authorities.Include(a => a.Generations).FirstOrDefaultAsync(a => a.Slug == Authority.RootSlug, ct);
+            var answer = AuthorityAnswer.Find(CertificationRequest.Read(generation.Request), files, [.. roots?.Certified.Select(r => r.Read()) ?? []], [.. authority.Certified.Select(c => c.Read())], now);
             // The first certificate is the service's own: a bound that leaves its names out would shut everybody out.
             foreach (var bound in new[] { answer.Certificate.Constraints, answer.Root.Constraints })
                 if (bound?.FirstAgainst(options.NameList.Select(AlternativeName.Parse)) is { } outside)
                     throw new BeaconProblem(ProblemCode.AnswerRefused, $"Under this certificate {outside}, a name of this service itself, may not be certified: it is bound to {bound}. Nobody could reach the service then.", $"Have the request signed with that name permitted too, or take it out of the setting Names.");
             generation.Answer(answer.Certificate.Der.ToArray());
-            db.Authorities.Add(Authority.Of(Authority.RootSlug, answer.Root.Subject.CommonName ?? answer.Root.Subject.ToString(), "root", answer.Root.Der.ToArray(), null));
-            await db.Note(now, actor, "authority.answered", slug, $"serial {answer.Certificate.Serial} until {answer.Certificate.NotAfter:yyyy-MM-dd} from {answer.Root.Subject}");
+            if (roots is null) db.Authorities.Add(Authority.Of(Authority.RootSlug, answer.Root.Subject.CommonName ?? answer.Root.Subject.ToString(), "root", answer.Root.Der.ToArray(), null, now));
+            else if (!roots.Certified.Any(r => r.Der.AsSpan().SequenceEqual(answer.Root.Der.Span)))
+                throw new BeaconProblem(ProblemCode.AnswerRefused, $"It is signed by {answer.Root.Subject} with the key {answer.Root.Serial.Hex[..8]}…, a root that is not installed here: nobody would trust what is issued under it.", "Install that root's certificate first: beacon authority install root FILES.");
+            if (first) generation.TakeUp(now);
+            await db.Note(now, actor, "authority.answered", slug, $"generation {generation.Number}, serial {answer.Certificate.Serial} until {answer.Certificate.NotAfter:yyyy-MM-dd} from {answer.Root.Subject}");
+            told = first ? $"{slug} is ready: it issues from now on, below {answer.Root.Subject}." : $"Generation {generation.Number} of {slug} is published; nothing is issued under it yet. See that every point has it, then: beacon authority take-up {slug}";
             await write.CommitAsync(ct);
-            await File.WriteAllTextAsync(Path.Combine(options.Data, "root.pem"), Armor.Write(Armor.Certificate, answer.Root.Der.Span), ct);
+            if (first) await File.WriteAllTextAsync(Path.Combine(options.Data, "root.pem"), Armor.Write(Armor.Certificate, answer.Root.Der.Span), ct);
         }
         await registry.LoadAsync(db, ct);
-        await publish.RunAsync(actor, "the authority is ready", CrlOccasion.Now, ct);
+        await publish.RunAsync(actor, first ? "the authority is ready" : "a generation is published", first ? CrlOccasion.Now : CrlOccasion.Due, ct);
         await own.RenewIfDueAsync(ct);
         await responders.RenewIfDueAsync(ct);
         changes.Tell("authority", slug);
+        return told;
     }
 }
 
-/// <summary>Publishes a CRL that the offline root signed: the newest one is served at the root's address.</summary>
-public sealed class PublishRootCrl(BeaconDb db, AuthorityRegistry registry, CrlShelf shelf, TimeProvider clock)
+/// <summary>Takes a renewed root: its certificate, and the cross certificates that lead from one of its keys to another.</summary>
+public sealed class InstallRoot(BeaconDb db, AuthorityRegistry registry, ServiceCertificate own, BeaconOptions options, TimeProvider clock, Changes changes)
 {
-    public async Task<string> RunAsync(byte[] file, string actor, CancellationToken ct)
+    /// <returns>What was taken, in a sentence.</returns>
+    public async Task<string> RunAsync(IEnumerable<byte[]> files, string actor, CancellationToken ct)
     {
-        var item = RootCeremony.Expect(file, FileItemKind.Crl, "a CRL of the root", "Give the file that beacon ceremony crl wrote, often named root-crl--….pem.");
-        var crl = Crl.Read(item.Der);
-        var now = clock.GetUtcNow();
-        if (!crl.Issuer.Der.Span.SequenceEqual(registry.Root.Subject.Der.Span) || !crl.SignedBy(registry.Root.PublicKey))
-            throw new BeaconProblem(ProblemCode.WrongFile, $"This CRL of {crl.Issuer} was not signed by our root's key: it may be another root's, or another generation's.", $"Give one of {registry.Root.Subject}.");
-        if (crl.NextUpdate is not { } until || until < now) throw new BeaconProblem(ProblemCode.WrongFile, $"This CRL was good until {crl.NextUpdate:yyyy-MM-dd} only.", "Sign a fresh one: beacon ceremony crl.");
-        await using var write = await db.BeginWriteAsync(ct);
-        var root = await db.Authorities.AsNoTracking().SingleAsync(a => a.Slug == Authority.RootSlug, ct);
-        var number = (long)(crl.Number ?? 0);
-        if (shelf.Get(Authority.RootSlug) is { } newest && newest.Row.Number >= number)
-            throw new BeaconProblem(ProblemCode.WrongFile, $"This is CRL {number}; number {newest.Row.Number} is published already.", "Give a newer one, or leave it.");
-        var row = new PublishedCrl { AuthorityId = root.Id, Number = number, Der = item.Der.ToArray(), ThisUpdate = crl.ThisUpdate, NextUpdate = until, Revoked = crl.Revoked.Count };
-        db.Crls.Add(row);
-        await db.Note(now, actor, "crl.published", Authority.RootSlug, $"number {number}, {crl.Revoked.Count} revoked, next by {until:yyyy-MM-dd}");
-        await write.CommitAsync(ct);
-        shelf.Put(Authority.RootSlug, row);
-        return $"number {number}, {crl.Revoked.Count} revoked, next by {until:yyyy-MM-dd}";
+        var items = files.SelectMany(f => FileInspection.Inspect(f)).ToList();
+        var certificates = items.Where(i => i.Kind == FileItemKind.Certificate).Select(i => X509.Read(i.Der)).ToList();
+        if (certificates.Count == 0) throw new BeaconProblem(ProblemCode.WrongFile, $"There is no certificate in this. What it is: {string.Join(" ", items.Select(i => i.Summary))}", "Give the root's new certificate and its cross certificates, often named root-certificate--….pem and cross-….pem.");
+        var taken = new List<string>();
+        await using (var write = await db.BeginWriteAsync(ct))
+        {
+            var now = clock.GetUtcNow();
+            var root = await db.Authorities.Include(a => a.Generations).Include(a => a.Crosses).FirstOrDefaultAsync(a => a.Slug == Authority.RootSlug, ct)
+                ?? throw new BeaconProblem(ProblemCode.WrongState, "There is no root here yet: it comes with the answer to the issuing authority's request.", "See beacon authority show issuing.");
+            var known = root.Certified.Select(g => (g.KeyNumber, X: g.Read())).ToList();
+            foreach (var c in certificates.OrderByDescending(c => c.IsSelfSigned))
+            {
+                if (known.Any(k => k.X.Der.Span.SequenceEqual(c.Der.Span)) || root.Crosses.Any(x => x.Der.AsSpan().SequenceEqual(c.Der.Span))) continue;
+                if (!c.Subject.Der.Span.SequenceEqual(known[0].X.Subject.Der.Span)) throw new BeaconProblem(ProblemCode.WrongFile, $"This is a certificate of {c.Subject}; our root is {known[0].X.Subject}.", "Give our root's renewed certificate. Another root is another service's, or a new founding.");
+                if (!c.IsAuthority || c.NotAfter < now) throw new BeaconProblem(ProblemCode.WrongFile, c.IsAuthority ? $"This certificate of the root ended on {c.NotAfter:yyyy-MM-dd}." : "This certificate is not one of an authority.", "Give the newest one.");
+                if (c.IsSelfSigned)
+                {
+                    var same = known.FirstOrDefault(k => k.X.PublicKey.SameKey(c.PublicKey));
+                    // A new key is believed for a reason: an older one of ours has certified it.
+                    if (same.X is null && !certificates.Any(x => x.PublicKey.SameKey(c.PublicKey) && known.Any(k => x.SignedBy(k.X.PublicKey))))
+                        throw new BeaconProblem(ProblemCode.WrongFile, "This root certificate has a key that is new here, and no cross certificate by a key that is known came with it: anybody could have made it.", "Give cross-new-by-old--….pem along with it.");
+                    var key = same.X is null ? known.Max(k => k.KeyNumber) + 1 : same.KeyNumber;
+                    root.Add(c.Der.ToArray(), key, now);
+                    known.Add((key, c));
+                    taken.Add($"the root's certificate {c.Serial.Hex[..8]}… with {(same.X is null ? "a new" : "the same")} key, until {c.NotAfter:yyyy-MM-dd}");
+                }
+                else if (known.Any(k => c.SignedBy(k.X.PublicKey)) && known.Any(k => k.X.PublicKey.SameKey(c.PublicKey)))
+                {
+                    root.Crosses.Add(new() { Der = c.Der.ToArray() });
+                    taken.Add($"the cross certificate {c.Serial.Hex[..8]}…");
+                }
+                else throw new BeaconProblem(ProblemCode.WrongFile, $"The certificate {c.Serial} has our root's name, but no key of ours signed it.", "Give the files that beacon ceremony renew wrote.");
+            }
+            if (taken.Count == 0) throw new BeaconProblem(ProblemCode.WrongState, "All of these are installed already.", "Nothing to do.");
+            await db.Note(now, actor, "authority.root-renewed", Authority.RootSlug, string.Join("; ", taken));
+            await write.CommitAsync(ct);
+            // Older roots stay in it as long as they are good: clients may have the one or the other.
+            var all = known.Where(k => k.X.NotAfter > now).Select(k => Armor.Write(Armor.Certificate, k.X.Der.Span));
+            var path = Path.Combine(options.Data, "root.pem");
+            await File.WriteAllTextAsync(path + ".new", string.Concat(all), ct);
+            File.Move(path + ".new", path, overwrite: true);
+        }
+        await registry.LoadAsync(db, ct);
+        own.ChainChanged();
+        changes.Tell("authority", Authority.RootSlug);
+        return $"Taken: {string.Join("; ", taken)}.";
     }
 }

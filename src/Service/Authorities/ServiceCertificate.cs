@@ -83,16 +83,24 @@ public sealed class ServiceCertificate(BeaconOptions options, AuthorityRegistry 
             var c = X509CertificateLoader.LoadPkcs12FromFile(File, null);
             var x = Core.Issuing.X509.Read(c.RawDataMemory);
             // Other names in the settings, or another authority, need a new one.
-            if (x.SignedBy(registry.Issuing.Certificate.PublicKey) && options.NameList.All(n => x.Names.Contains(AlternativeName.Parse(n)))) Take(c);
+            if (registry.Keys.Any(k => x.SignedBy(k.Certificate.PublicKey)) && options.NameList.All(n => x.Names.Contains(AlternativeName.Parse(n)))) Take(c);
         }
         catch (CryptographicException e) { log.LogWarning("The kept certificate cannot be read ({Why}); a new one is made", e.Message); }
     }
 
+    /// <summary>Another chain leads to the same certificate now, as when a cross certificate was added.</summary>
+    public void ChainChanged()
+    {
+        if (!_provisional && System.IO.File.Exists(File)) TryLoad();
+    }
+
+    private static X509Certificate2Collection Load(IEnumerable<Core.Issuing.X509> all) => [.. all.Select(x => X509CertificateLoader.LoadCertificate(x.Der.Span))];
+
     private void Take(X509Certificate2 c)
     {
-        var chain = new X509Certificate2Collection(X509CertificateLoader.LoadCertificate(registry.Issuing.Certificate.Der.Span));
-        // Agents' issuer is named in the handshake, so that browsers without such a certificate do not ask their users.
-        var trust = SslCertificateTrust.CreateForX509Collection(chain, sendTrustInHandshake: true);
+        var chain = Load(registry.Above(Core.Issuing.X509.Read(c.RawDataMemory)));
+        // Agents' issuers are named in the handshake, so that browsers without such a certificate do not ask their users.
+        var trust = SslCertificateTrust.CreateForX509Collection(Load(registry.Keys.Select(k => k.Certificate)), sendTrustInHandshake: true);
         _provisional = false;
         _context = SslStreamCertificateContext.Create(c, chain, offline: true, trust);
         _planned = new RenewalPolicy().PlannedFor(c.NotBefore.ToUniversalTime(), c.NotAfter.ToUniversalTime(), c.SerialNumber);

@@ -82,7 +82,7 @@ internal static class CertificateEndpoints
         var wanted = serial is not null && SerialNumber.TryParse(serial, out var s) ? s.Hex : null;
         var edition = (wanted is not null ? await editions.FirstOrDefaultAsync(e => e.Serial == wanted, ct) : await editions.OrderByDescending(e => e.State == EditionState.Current).ThenByDescending(e => e.Id).FirstOrDefaultAsync(ct))
             ?? throw new BeaconProblem(ProblemCode.NotFound, $"\"{row.Name}\" has no such edition.", "See beacon cert show " + row.Name + ".");
-        ReadOnlyMemory<byte>[] chain = [edition.Der, registry.Issuing.Certificate.Der];
+        ReadOnlyMemory<byte>[] chain = [edition.Der, .. registry.Above(Core.Issuing.X509.Read(edition.Der)).Select(x => x.Der)];
         ReadOnlyMemory<byte>[] whole = [.. chain, registry.Root.Der];
         (byte[] Bytes, string Extension, string Type) file = (form ?? "pem") switch
         {

@@ -16,6 +16,9 @@ public sealed class Host
     public string AddressesJson { get; private set; } = "[]";
     public string EntriesJson { get; private set; } = "[]";
     public string? ProblemJson { get; private set; }
+
+    /// <summary>Thumbprints of the roots that its agent trusts; null while it has not said.</summary>
+    public string? AnchorsJson { get; private set; }
     public DateTimeOffset? AgentCertificateEnds { get; private set; }
 
     public static Host Invite(string name) => new() { Name = name };
@@ -46,8 +49,8 @@ public sealed class Host
 
     public void Seen(DateTimeOffset at) => LastSeen = at;
 
-    public void Reported(DateTimeOffset at, string version, string addressesJson, string entriesJson, string? problemJson) =>
-        (LastSeen, AgentVersion, AddressesJson, EntriesJson, ProblemJson) = (at, version, addressesJson, entriesJson, problemJson);
+    public void Reported(DateTimeOffset at, string version, string addressesJson, string entriesJson, string? problemJson, string? anchorsJson) =>
+        (LastSeen, AgentVersion, AddressesJson, EntriesJson, ProblemJson, AnchorsJson) = (at, version, addressesJson, entriesJson, problemJson, anchorsJson);
 
     public void Remove() => (State, JoinCodeHash) = (HostState.Removed, null);
 

@@ -18,7 +18,7 @@ public sealed class TakeReport(BeaconDb db, JudgeLook judge, KnownNames known, C
         var host = await db.Hosts.SingleAsync(h => h.Id == hostId, ct);
         var now = clock.GetUtcNow();
         host.Reported(now, report.AgentVersion, Shapes.Json(report.Addresses), JsonSerializer.Serialize([.. report.Entries], BeaconJson.Default.ListStoreEntryInfo),
-            report.Problem is null ? null : JsonSerializer.Serialize(report.Problem, BeaconJson.Default.ProblemInfo));
+            report.Problem is null ? null : JsonSerializer.Serialize(report.Problem, BeaconJson.Default.ProblemInfo), report.Anchors is null ? null : Shapes.Json(report.Anchors.Take(20)));
         var rows = await db.Services.Where(s => s.HostId == hostId).ToDictionaryAsync(s => s.Name, ct);
         var namesBefore = NamesOf(rows.Values);
         var bindings = await db.Bindings.Where(b => db.Services.Any(s => s.HostId == hostId && s.Id == b.ServiceId)).ToDictionaryAsync(b => b.ServiceId, ct);

@@ -3,6 +3,7 @@ using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Renewal;
 using OrderlyBeacon.Service.Authorities;
+using OrderlyBeacon.Service.Health;
 using OrderlyBeacon.Service.Requests;
 using OrderlyBeacon.Service.Revocations;
 using OrderlyBeacon.Service.Storage;
@@ -10,10 +11,13 @@ using OrderlyBeacon.Service.Storage;
 namespace OrderlyBeacon.Service.Renewals;
 
 /// <summary>The regular round: orders what is due, issues CRLs in time, renews the service's own certificate, forgets what is old.</summary>
-internal sealed class Caretaker(IServiceScopeFactory scopes, ServiceCertificate own, ResponderCertificates responder, TimeProvider clock, ILogger<Caretaker> log) : BackgroundService
+internal sealed class Caretaker(IServiceScopeFactory scopes, ServiceCertificate own, ResponderCertificates responder, BeaconOptions options, TimeProvider clock, ILogger<Caretaker> log) : BackgroundService
 {
     private static readonly TimeSpan Round = TimeSpan.FromSeconds(2);
     private DateTimeOffset _nextHousekeeping;
+
+    // Not at once: at the start there is enough to do.
+    private DateTimeOffset _nextHealth = clock.GetUtcNow() + TimeSpan.FromSeconds(12);
     private int _rounds;
 
     protected override async Task ExecuteAsync(CancellationToken stopping)
@@ -26,6 +30,11 @@ internal sealed class Caretaker(IServiceScopeFactory scopes, ServiceCertificate 
                 await GuardAsync("renewals", RenewDueAsync, stopping);
                 await GuardAsync("CRL", (s, ct) => s.GetRequiredService<PublishCrl>().RunAsync("system", "due", CrlOccasion.Due, ct), stopping);
                 await GuardAsync("own certificate", (_, ct) => own.RenewIfDueAsync(ct), stopping);
+                if (clock.GetUtcNow() >= _nextHealth)
+                {
+                    await GuardAsync("look at the hierarchy", (s, ct) => s.GetRequiredService<CheckHierarchy>().RunAsync(ct), stopping);
+                    _nextHealth = clock.GetUtcNow() + TimeSpan.FromMinutes(options.HealthMinutes);
+                }
                 await GuardAsync("OCSP responder", (_, ct) => responder.RenewIfDueAsync(ct), stopping);
                 // What the start and the first calls needed is given back, so that an idle service is a small one.
                 if (++_rounds is 3 or 12) GC.Collect(2, GCCollectionMode.Aggressive, blocking: true, compacting: true);

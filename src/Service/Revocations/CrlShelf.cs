@@ -22,16 +22,18 @@ public sealed class CrlShelf
     private readonly Dictionary<string, Shelved> _byFile = [];
     private readonly Lock _lock = new();
 
-    public static string DeltaName(string slug) => slug + "-delta";
+    /// <param name="file">As the full list is called: the authority's name, with its key's number from the second on.</param>
+    public static string DeltaName(string file) => file + "-delta";
 
     public void Put(string slug, PublishedCrl row)
     {
-        var file = row.IsDelta ? DeltaName(slug) : slug;
+        var file = Authority.FileOf(slug, row.KeyNumber);
+        if (row.IsDelta) file = DeltaName(file);
         lock (_lock)
             if (!_byFile.TryGetValue(file, out var old) || old.Row.Number <= row.Number) _byFile[file] = new(row);
     }
 
-    /// <param name="file">The authority's name, or <see cref="DeltaName"/> of it.</param>
+    /// <param name="file">As in the address: see <see cref="Authority.FileOf"/> and <see cref="DeltaName"/>.</param>
     public Shelved? Get(string file) { lock (_lock) return _byFile.GetValueOrDefault(file); }
 
     /// <summary>The revocation that an issuer's full list and its delta have for a serial.</summary>

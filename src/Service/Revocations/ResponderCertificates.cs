@@ -11,43 +11,62 @@ using OrderlyBeacon.Service.Profiles;
 
 namespace OrderlyBeacon.Service.Revocations;
 
-/// <summary>Who signs OCSP answers for an issuer: a key of its own under a short-lived certificate from that issuer, so that the authority's key is not used for every question.</summary>
-public sealed record Responder(OcspIssuer Issuer, int GenerationId, X509 Certificate, byte[] KeyIdentifier, ISigner Signer);
+/// <summary>Who signs OCSP answers for one of the issuing authority's keys: a key of its own under a short-lived certificate from that key, so that the authority's key is not used for every question.</summary>
+public sealed record Responder(OcspIssuer Issuer, int KeyNumber, X509 Certificate, byte[] KeyIdentifier, ISigner Signer, DateTimeOffset Planned);
 
-/// <summary>The delegated responder's key and certificate: made at start, renewed by the regular round with a new key, kept over restarts.</summary>
+/// <summary>The delegated responders' keys and certificates, one for each of the authority's keys: made at start, renewed by the regular round with a new key, kept over restarts.</summary>
 public sealed class ResponderCertificates(BeaconOptions options, AuthorityRegistry registry, IssueEdition issue, ProfileCatalogue profiles, TimeProvider clock, ILogger<ResponderCertificates> log)
 {
-    private volatile Responder? _current;
+    private volatile Responder[] _all = [];
     private readonly SemaphoreSlim _one = new(1, 1);
-    private DateTimeOffset _planned;
 
-    /// <summary>Null until the first one is there.</summary>
-    public Responder? Current => _current;
+    public bool Any => _all.Length > 0;
+
+    /// <summary>That of the key that issues; null until it is there.</summary>
+    public Responder? Current => Of(registry.Issuing.KeyNumber);
+
+    public Responder? Of(int keyNumber) => Array.Find(_all, r => r.KeyNumber == keyNumber);
+
+    /// <summary>Who speaks for the issuer that a question names (RFC 6960 section 4.2.2.2); null when it is none of ours.</summary>
+    public Responder? For(OcspCertId question)
+    {
+        var all = _all;
+        // The newest is asked about most.
+        for (var i = all.Length - 1; i >= 0; i--)
+            if (question.IsOf(all[i].Issuer)) return all[i];
+        return null;
+    }
 
     public async Task RenewIfDueAsync(CancellationToken ct)
     {
         // The regular round and an answer that is installed may come at the same moment.
         await _one.WaitAsync(ct);
-        try { await RenewAsync(ct); }
+        try
+        {
+            if (!registry.IsReady) return;
+            foreach (var point in registry.Keys) await RenewAsync(point, ct);
+            _all = [.. _all.Where(r => registry.Keys.Any(k => k.KeyNumber == r.KeyNumber)).OrderBy(r => r.KeyNumber)];
+        }
         finally { _one.Release(); }
     }
 
-    private async Task RenewAsync(CancellationToken ct)
+    private async Task RenewAsync(IssuingPoint point, CancellationToken ct)
     {
-        if (!registry.IsReady) return;
-        var point = registry.Issuing;
-        var file = Path.Combine(options.Data, "keys", $"responder-{point.GenerationId}.p12");
-        if (_current is null && File.Exists(file)) TryLoad(file, point);
-        if (_current is { } now && now.GenerationId == point.GenerationId && clock.GetUtcNow() < _planned) return;
+        var now = clock.GetUtcNow();
+        // Under an ended certificate nothing ends later, and nobody asks.
+        if (point.Certificate.NotAfter < now) return;
+        var file = Path.Combine(options.Data, "keys", $"responder-{point.KeyNumber}.p12");
+        if (Of(point.KeyNumber) is null && File.Exists(file)) TryLoad(file, point);
+        if (Of(point.KeyNumber) is { } kept && now < kept.Planned) return;
         var key = ECDsa.Create(ECCurve.NamedCurves.nistP256);
         var name = DistinguishedName.Of([new(Core.Oids.Organization, options.Organization), new(Core.Oids.CommonName, $"{options.Organization} Revocation Responder")]);
         var recorded = await issue.RunAsync(new(profiles.Get("responder"), name, [], PublicKeyInfo.Read(key.ExportSubjectPublicKeyInfo()), null, 0,
-            $"responder-{point.GenerationId}@system", "[]", null, EditionState.Current, "system", "the service itself"), ct);
+            $"responder-{point.KeyNumber}@system", "[]", null, EditionState.Current, "system", "the service itself") { Under = point }, ct);
         using (var leaf = X509CertificateLoader.LoadCertificate(recorded.Der))
         using (var keyed = leaf.CopyWithPrivateKey(key))
             PrivateFiles.Write(file, keyed.Export(X509ContentType.Pkcs12), overwrite: true);
         Take(X509.Read(recorded.Der), key, point);
-        log.LogInformation("OCSP answers are signed under a certificate good until {Until:u}", _current!.Certificate.NotAfter);
+        log.LogInformation("OCSP answers for {File} are signed under a certificate good until {Until:u}", point.File, Of(point.KeyNumber)!.Certificate.NotAfter);
     }
 
     private void TryLoad(string file, IssuingPoint point)
@@ -61,9 +80,7 @@ public sealed class ResponderCertificates(BeaconOptions options, AuthorityRegist
         catch (CryptographicException e) { log.LogWarning("The kept responder's certificate cannot be read ({Why}); a new one is made", e.Message); }
     }
 
-    private void Take(X509 certificate, ECDsa key, IssuingPoint point)
-    {
-        _current = new(new OcspIssuer(point.Certificate), point.GenerationId, certificate, certificate.PublicKey.KeyIdentifier(), new KeySigner(key));
-        _planned = new RenewalPolicy().PlannedFor(certificate.NotBefore, certificate.NotAfter, certificate.Serial.Hex);
-    }
+    private void Take(X509 certificate, ECDsa key, IssuingPoint point) =>
+        _all = [.. _all.Where(r => r.KeyNumber != point.KeyNumber).Append(new(new OcspIssuer(point.Certificate), point.KeyNumber, certificate, certificate.PublicKey.KeyIdentifier(), new KeySigner(key),
+            new RenewalPolicy().PlannedFor(certificate.NotBefore, certificate.NotAfter, certificate.Serial.Hex))).OrderBy(r => r.KeyNumber)];
 }

@@ -52,8 +52,9 @@ public sealed class BeaconDb(DbContextOptions<BeaconDb> options, WriteGate gate)
 
     protected override void OnModelCreating(ModelBuilder b)
     {
-        b.Entity<Authority>(e => { e.HasIndex(x => x.Slug).IsUnique(); e.HasMany(x => x.Generations).WithOne().HasForeignKey(g => g.AuthorityId); });
-        b.Entity<PublishedCrl>(e => e.HasIndex(x => new { x.AuthorityId, x.Number, x.IsDelta }).IsUnique());
+        b.Entity<Authority>(e => { e.Ignore(x => x.InUse); e.Ignore(x => x.Coming); e.Ignore(x => x.Certified); e.HasIndex(x => x.Slug).IsUnique(); e.HasMany(x => x.Generations).WithOne().HasForeignKey(g => g.AuthorityId); e.HasMany(x => x.Crosses).WithOne().HasForeignKey(c => c.AuthorityId); });
+        b.Entity<Generation>(e => e.Property(x => x.KeyNumber).HasDefaultValue(1).ValueGeneratedNever());
+        b.Entity<PublishedCrl>(e => { e.Property(x => x.KeyNumber).HasDefaultValue(1).ValueGeneratedNever(); e.HasIndex(x => new { x.AuthorityId, x.KeyNumber, x.Number, x.IsDelta }).IsUnique(); });
         b.Entity<Person>(e => e.HasIndex(x => x.Name).IsUnique());
         b.Entity<SessionToken>(e => e.HasKey(x => x.Hash));
         b.Entity<Hosts.Host>(e => e.HasIndex(x => x.Name).IsUnique());

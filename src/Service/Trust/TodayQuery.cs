@@ -10,7 +10,7 @@ using OrderlyBeacon.Service.Work;
 namespace OrderlyBeacon.Service.Trust;
 
 /// <summary>What needs a hand now, worst first, and what is ahead.</summary>
-public sealed class TodayQuery(BeaconDb db, ServiceQueries services, CertificateQueries certificates, AuthorityRegistry registry, CrlShelf shelf, OrderDesk desk, TimeProvider clock)
+public sealed class TodayQuery(BeaconDb db, ServiceQueries services, CertificateQueries certificates, AuthorityRegistry registry, CrlShelf shelf, Health.HealthBook health, OrderDesk desk, TimeProvider clock)
 {
     public async Task<Today> RunAsync(CancellationToken ct)
     {
@@ -31,11 +31,13 @@ public sealed class TodayQuery(BeaconDb db, ServiceQueries services, Certificate
             if (Shapes.Problem(h.ProblemJson) is { } p) concerns.Add(new(Severity.Now, p.Code, Short(h.Name), p.Message, "Nothing on it can be changed or renewed.", p.Cure, $"beacon host show {Short(h.Name)}", "/hosts"));
         foreach (var r in await db.Requests.AsNoTracking().Where(r => r.State == RequestState.WaitingForApproval).OrderBy(r => r.Id).Take(50).ToListAsync(ct))
             concerns.Add(new(Severity.Soon, "waiting-for-approval", $"request {r.Id}", $"{r.Requester} asks for {r.CertificateName}; it needs approval.", $"{r.Requester} waits.", "Approve or refuse it.", $"beacon request show {r.Id}", $"/requests/{r.Id}"));
-        if (registry.Waiting is { } waiting)
+        if (!registry.IsReady && registry.Waiting is { } waiting)
             concerns.Add(new(Severity.Now, "authority-waits", waiting.Name, $"It waits for the answer to its request {waiting.Request}.", "Nothing can be issued, and no host can join.", "Have the request signed by the root, and install the answer.", "beacon authority request issuing", null));
-        foreach (var g in registry.Authorities.SelectMany(a => a.Generations.Select(g => (a.Name, X: g.Read()))))
-            if (g.X.NotAfter < now.AddDays(365))
-                concerns.Add(new(Severity.Soon, "authority-ends", g.Name, $"The authority's own certificate ends on {g.X.NotAfter:d MMM yyyy}.", "Lives of new certificates are cut short; after that nothing is accepted.", "Renew the authority.", "beacon authority list", null));
+        foreach (var (a, g) in (health.Last?.Authorities ?? []).SelectMany(a => a.Generations.Select(g => (a, g))))
+            foreach (var (f, at) in g.Findings.Select(f => (f, (string?)null)).Concat(g.Points.Where(p => p.Finding is not null).Select(p => (p.Finding!, (string?)p.Uri))))
+                // What the whole service waits for is told above.
+                if (f.Severity >= Severity.Soon && !(f.Fault == "authority-waits" && !registry.IsReady))
+                    concerns.Add(new(f.Severity, f.Fault, a.Name, at is null ? f.Reason : $"{at}: {f.Reason}", f.Hurts, f.Cure, "beacon authority health", "/authorities"));
 
         // Nobody but a person can bring the next one: there are weeks to act in.
         if (registry.IsReady && (shelf.Get(Authority.RootSlug)?.Row.NextUpdate is not { } lapses || lapses < now.AddDays(60)))
@@ -101,7 +103,7 @@ public sealed class TodayQuery(BeaconDb db, ServiceQueries services, Certificate
         foreach (var s in found.Where(s => s.Binding is null && s.Look?.Served is not null && !certs.Any(c => c.Serial == s.Look!.Served!.Serial)))
             items.Add(new("found", s.Name, s.Host, s.Look!.Served!.NotBefore, s.Look.Served.NotAfter, null, s.Look.Served.NotAfter < now ? LifePhase.Lapsed : LifePhase.Fresh, s.Severity, s.State, $"/hosts/{s.Host}"));
         foreach (var a in registry.Authorities)
-            foreach (var g in a.Generations)
+            foreach (var g in a.Certified)
                 if (g.Read() is { } x) items.Add(new("authority", a.Name, null, x.NotBefore, x.NotAfter, null, LifePhase.Fresh, Severity.Fine, a.Kind, null));
         return new(now, [.. items.OrderBy(i => i.Kind == "authority").ThenBy(i => i.NotAfter)]);
     }

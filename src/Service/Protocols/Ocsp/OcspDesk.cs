@@ -2,6 +2,7 @@ using Microsoft.Data.Sqlite;
 using Microsoft.Extensions.Primitives;
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Revocation;
+using OrderlyBeacon.Service.Authorities;
 using OrderlyBeacon.Service.Revocations;
 
 namespace OrderlyBeacon.Service.Protocols.Ocsp;
@@ -27,7 +28,7 @@ public sealed class OcspCaching(byte[] der, DateTimeOffset at, DateTimeOffset un
 /// Answers questions about editions (RFC 6960). An answer without a nonce is kept and given again until it is half old, or until the edition's state changes:
 /// a revocation shows at the very next question.
 /// </summary>
-public sealed class OcspDesk(ResponderCertificates responders, EditionStates states, BeaconOptions options, TimeProvider clock)
+public sealed class OcspDesk(ResponderCertificates responders, AuthorityRegistry registry, EditionStates states, BeaconOptions options, TimeProvider clock)
 {
     private const int MostKept = 20_000;
 
@@ -72,10 +73,12 @@ public sealed class OcspDesk(ResponderCertificates responders, EditionStates sta
         catch (BeaconProblem) { return new(OcspResponse.Refuse(OcspRefusal.MalformedRequest), second, null); }
         var plain = request.Nonce is null && request.Questions.Count == 1;
         if (plain && (text is null ? Ready(text = Convert.ToBase64String(der.Span)) : null) is { } ready) return ready;
-        if (responders.Current is not { } responder || responder.Certificate.NotAfter < now) return new(OcspResponse.Refuse(OcspRefusal.TryLater), second, null);
-        // Another issuer's certificates are not ours to speak of (RFC 5019 section 2.2.3).
+        if (!responders.Any) return new(OcspResponse.Refuse(OcspRefusal.TryLater), second, null);
+        // Another issuer's certificates are not ours to speak of (RFC 5019 section 2.2.3); and one answer speaks for one issuer's key.
+        var responder = responders.For(request.Questions[0]);
         foreach (var q in request.Questions)
-            if (!q.IsOf(responder.Issuer)) return new(OcspResponse.Refuse(OcspRefusal.Unauthorized), second, null);
+            if (responder is null || !q.IsOf(responder.Issuer)) return new(OcspResponse.Refuse(OcspRefusal.Unauthorized), second, null);
+        if (responder!.Certificate.NotAfter < now) return new(OcspResponse.Refuse(OcspRefusal.TryLater), second, null);
 
         var changes = Interlocked.Read(ref _changes);
         var until = second + TimeSpan.FromHours(options.OcspHours);
@@ -86,7 +89,7 @@ public sealed class OcspDesk(ResponderCertificates responders, EditionStates sta
             EditionStanding? standing;
             try { standing = states.Find(q.Serial); }
             catch (SqliteException) { return new(OcspResponse.Refuse(OcspRefusal.InternalError), second, null); }
-            var ours = standing is not null && standing.GenerationId == responder.GenerationId;
+            var ours = standing is not null && registry.KeyOf(standing.GenerationId) == responder.KeyNumber;
             answers[i] = new(q, !ours ? OcspStatus.Unknown : standing!.Revocation is null ? OcspStatus.Good : OcspStatus.Revoked, ours ? standing!.Revocation : null, second, until);
         }
         var signed = OcspResponse.Write(answers, second, request.Nonce is { } n ? n.Span : default, responder.KeyIdentifier, responder.Certificate.Der.Span, responder.Signer);

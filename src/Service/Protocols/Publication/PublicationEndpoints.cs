@@ -20,17 +20,16 @@ internal static class PublicationEndpoints
         }).ExcludeFromDescription();
 
         app.MapGet("/issuer/{file}", (string file, AuthorityRegistry registry) =>
-            file.EndsWith(".cer", StringComparison.Ordinal) && registry.Authorities.FirstOrDefault(a => a.Slug == file[..^4]) is { } authority
-                ? Results.Bytes(authority.Generations.MaxBy(g => g.Number)!.Der, "application/pkix-cert") : Results.NotFound()).ExcludeFromDescription();
+            file.EndsWith(".cer", StringComparison.Ordinal) && registry.File(file[..^4]) is { } certificate ? Results.Bytes(certificate.Der.ToArray(), "application/pkix-cert") : Results.NotFound()).ExcludeFromDescription();
 
         app.MapGet("/healthz", () => Results.Text("alive\n")).ExcludeFromDescription();
         app.MapGet("/readyz", async (BeaconDb db, AuthorityRegistry registry, CancellationToken ct) =>
-            registry.IsReady && await db.Database.CanConnectAsync(ct) ? Results.Text("ready\n") : Results.Text(registry.Waiting is { } w ? $"not ready: {w.Name} waits for the answer to its request {w.Request}\n" : "not ready\n", statusCode: 503)).ExcludeFromDescription();
+            registry.IsReady && await db.Database.CanConnectAsync(ct) ? Results.Text("ready\n") : Results.Text(!registry.IsReady && registry.Waiting is { } w ? $"not ready: {w.Name} waits for the answer to its request {w.Request}\n" : "not ready\n", statusCode: 503)).ExcludeFromDescription();
         app.MapGet("/metrics", MetricsAsync).ExcludeFromDescription();
     }
 
     /// <summary>OpenMetrics text.</summary>
-    private static async Task<IResult> MetricsAsync(BeaconDb db, AuthorityRegistry registry, CrlShelf shelf, ResponderCertificates responders, TimeProvider clock, CancellationToken ct)
+    private static async Task<IResult> MetricsAsync(BeaconDb db, AuthorityRegistry registry, CrlShelf shelf, ResponderCertificates responders, Health.HealthBook health, TimeProvider clock, CancellationToken ct)
     {
         var now = clock.GetUtcNow();
         var text = new System.Text.StringBuilder();
@@ -41,13 +40,16 @@ internal static class PublicationEndpoints
         Gauge("beacon_hosts_joined", "Hosts with an agent", await db.Hosts.LongCountAsync(h => h.State == Contracts.HostState.Joined, ct));
         text.Append("# TYPE beacon_crl_seconds_left gauge\n# HELP beacon_crl_seconds_left Seconds until the newest list lapses\n");
         foreach (var a in registry.Authorities)
-            foreach (var (list, file) in new[] { ("full", a.Slug), ("delta", CrlShelf.DeltaName(a.Slug)) })
-                if (shelf.Get(file)?.Row.NextUpdate is { } next) text.Append(CultureInfo.InvariantCulture, $"beacon_crl_seconds_left{{authority=\"{a.Slug}\",list=\"{list}\"}} {(next - now).TotalSeconds:0}\n");
-        if (responders.Current is { } responder)
-            text.Append(CultureInfo.InvariantCulture, $"# TYPE beacon_responder_seconds_left gauge\n# HELP beacon_responder_seconds_left Seconds until the OCSP responder's certificate ends\nbeacon_responder_seconds_left {(responder.Certificate.NotAfter - now).TotalSeconds:0}\n");
+            foreach (var key in a.Certified.Select(g => g.KeyNumber).Distinct())
+                foreach (var (list, file) in new[] { ("full", Authority.FileOf(a.Slug, key)), ("delta", CrlShelf.DeltaName(Authority.FileOf(a.Slug, key))) })
+                    if (shelf.Get(file)?.Row.NextUpdate is { } next) text.Append(CultureInfo.InvariantCulture, $"beacon_crl_seconds_left{{authority=\"{a.Slug}\",key=\"{key}\",list=\"{list}\"}} {(next - now).TotalSeconds:0}\n");
+        text.Append("# TYPE beacon_responder_seconds_left gauge\n# HELP beacon_responder_seconds_left Seconds until the OCSP responder's certificate for a key ends\n");
+        foreach (var k in registry.IsReady ? registry.Keys : [])
+            if (responders.Of(k.KeyNumber) is { } responder) text.Append(CultureInfo.InvariantCulture, $"beacon_responder_seconds_left{{key=\"{k.KeyNumber}\"}} {(responder.Certificate.NotAfter - now).TotalSeconds:0}\n");
         text.Append("# TYPE beacon_authority_seconds_left gauge\n# HELP beacon_authority_seconds_left Seconds until the authority's newest certificate ends\n");
         foreach (var a in registry.Authorities)
-            text.Append(CultureInfo.InvariantCulture, $"beacon_authority_seconds_left{{authority=\"{a.Slug}\"}} {(a.Generations.Max(g => g.Read().NotAfter) - now).TotalSeconds:0}\n");
+            text.Append(CultureInfo.InvariantCulture, $"beacon_authority_seconds_left{{authority=\"{a.Slug}\"}} {(a.Certified.Max(g => g.Read().NotAfter) - now).TotalSeconds:0}\n");
+        health.Write(text, now);
         text.Append("# EOF\n");
         return Results.Text(text.ToString(), "application/openmetrics-text; version=1.0.0; charset=utf-8");
 

@@ -156,7 +156,8 @@ internal static class Composition
     {
         app.UseOcsp();
         app.UseRouting();
-        app.UseExceptionHandler(e => e.Run(Problems.HandleAsync));
+        // What is unexpected is logged there, once; what is expected is no error of the service.
+        app.UseExceptionHandler(new ExceptionHandlerOptions { ExceptionHandler = Problems.HandleAsync, SuppressDiagnosticsCallback = _ => true });
         app.Use(async (context, next) =>
         {
             context.Response.Headers.XContentTypeOptions = "nosniff";

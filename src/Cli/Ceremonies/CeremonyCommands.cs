@@ -202,9 +202,10 @@ internal static class CeremonyCommands
     {
         var root = folder.Generations[generation - 1];
         var revoked = folder.Subordinates.Where(s => s.RevokedAt is not null && s.Certificate.AuthorityKeyIdentifier.Span.SequenceEqual(root.SubjectKeyIdentifier.Span)).Select(s => new RevokedCertificate(s.Certificate.Serial, s.RevokedAt!.Value, s.Reason)).ToList();
-        var (number, key) = (folder.LastCrlNumber + 1, folder.KeyNumberOf(generation));
+        // No list of a root names its scope: clients that check the whole chain apply it to the root itself, whose certificate names no distribution point. The key that signed tells its lists apart.
+        var number = folder.LastCrlNumber + 1;
         var from = new DateTimeOffset(now.UtcTicks - now.UtcTicks % TimeSpan.TicksPerSecond, TimeSpan.Zero);
-        var der = CrlWriter.Issue(new() { Issuer = root.Subject, IssuerKeyIdentifier = root.SubjectKeyIdentifier, Number = number, ThisUpdate = from, NextUpdate = from + life, PointUris = key == 1 ? [] : folder.AddressesOf(key).Crl }, new CrlEntries(revoked), signer);
+        var der = CrlWriter.Issue(new() { Issuer = root.Subject, IssuerKeyIdentifier = root.SubjectKeyIdentifier, Number = number, ThisUpdate = from, NextUpdate = from + life }, new CrlEntries(revoked), signer);
         folder.Record(Acts.Crl, root.Subject.ToString(), new() { ["number"] = number.ToString(), ["root"] = generation.ToString(), ["revoked"] = revoked.Count.ToString() }, der,
             TellingName.Of("root-crl", $"{root.Subject.CommonName} number {number}", now), signer, now);
     }

@@ -1,4 +1,5 @@
 using System.Net;
+using OrderlyBeacon.Core.Issuing;
 using OrderlyBeacon.Core.Names;
 
 namespace OrderlyBeacon.Core.Profiles;
@@ -30,6 +31,14 @@ public enum VerdictReason
     ProfileNoAddresses,
     /// <summary>The profile issues the host's own name only.</summary>
     ProfileOwnNameOnly,
+    /// <summary>The profile issues no host names.</summary>
+    ProfileNoHostNames,
+    /// <summary>The profile issues names in certain zones only.</summary>
+    ProfileOtherZone,
+    /// <summary>The profile issues fewer names than were asked for.</summary>
+    ProfileTooMany,
+    /// <summary>The authority, or one above it, may not certify this name.</summary>
+    OutOfBounds,
     /// <summary>It is not a name that a certificate may carry.</summary>
     Malformed,
 }
@@ -58,7 +67,8 @@ public sealed record NameFacts(
 /// <summary>Decides about each requested name. There is no way around it: every path that issues comes through here.</summary>
 public static class NameDecision
 {
-    public static IReadOnlyList<NameVerdict> Decide(IEnumerable<string> names, Profile profile, NameFacts facts)
+    /// <param name="bounds">Name constraints of the authorities in the chain (RFC 5280 section 4.2.1.10).</param>
+    public static IReadOnlyList<NameVerdict> Decide(IEnumerable<string> names, Profile profile, NameFacts facts, IReadOnlyCollection<NameConstraints> bounds)
     {
         var verdicts = new List<NameVerdict>();
         var seen = new HashSet<string>();
@@ -69,7 +79,12 @@ public static class NameDecision
                 var (what, cure) = NameFaults.Describe(fault);
                 verdicts.Add(new(text.Trim(), Verdict.Refused, VerdictReason.Malformed, "It " + what + ".", cure));
             }
-            else if (seen.Add(name!.ToString())) verdicts.Add(name.Kind == NameKind.Ip ? DecideAddress(name, profile, facts) : DecideDns(DnsName.Parse(name.Value), profile, facts));
+            else if (!seen.Add(name!.ToString())) continue;
+            else if (seen.Count > profile.Names.Most)
+                verdicts.Add(new(name.Value, Verdict.Refused, VerdictReason.ProfileTooMany, $"The profile \"{profile.Id}\" issues at most {profile.Names.Most} names in one certificate.", "Split them over several certificates."));
+            else if (bounds.FirstOrDefault(b => b.FirstAgainst([name]) is not null) is { } bound)
+                verdicts.Add(new(name.Value, Verdict.Refused, VerdictReason.OutOfBounds, $"The authority may certify {bound} only; clients would refuse the whole certificate.", "Leave this name out, or have the authority's bounds widened at its renewal."));
+            else verdicts.Add(name.Kind == NameKind.Ip ? DecideAddress(name, profile, facts) : DecideDns(DnsName.Parse(name.Value), profile, facts));
         }
         return verdicts;
     }
@@ -90,6 +105,10 @@ public static class NameDecision
             return text == facts.HostName
                 ? new(text, Verdict.Granted, VerdictReason.HostOwnsName, "It is the host's own name.", "")
                 : new(text, Verdict.Refused, VerdictReason.ProfileOwnNameOnly, $"The profile \"{profile.Id}\" issues the host's own name only.", "Leave this name out.");
+        if (!profile.Names.HostNames)
+            return new(text, Verdict.Refused, VerdictReason.ProfileNoHostNames, $"The profile \"{profile.Id}\" issues no host names.", "Choose another profile.");
+        if (profile.Names.Within.Count > 0 && !profile.Names.Within.Any(z => Below(name, z)))
+            return new(text, Verdict.Refused, VerdictReason.ProfileOtherZone, $"The profile \"{profile.Id}\" issues names in {string.Join(", ", profile.Names.Within)} only.", "Leave this name out, or choose another profile.");
         if (name.IsWildcard && !profile.Names.Wildcards)
             return new(text, Verdict.Refused, VerdictReason.ProfileNoWildcards, $"The profile \"{profile.Id}\" issues no wildcards.", "Name each host, or choose another profile.");
 

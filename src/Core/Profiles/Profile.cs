@@ -1,22 +1,49 @@
 using OrderlyBeacon.Core.Issuing;
 using OrderlyBeacon.Core.Keys;
+using OrderlyBeacon.Core.Names;
 
 namespace OrderlyBeacon.Core.Profiles;
-
-/// <summary>Who must agree before a certificate under a profile is issued.</summary>
-public enum ApprovalRule
-{
-    /// <summary>Nobody when every name is granted.</summary>
-    WhenNeeded,
-    /// <summary>Always one other person.</summary>
-    Always,
-}
 
 /// <summary>Which names a profile issues.</summary>
 /// <param name="Wildcards">Wildcard names may be asked for (they need approval).</param>
 /// <param name="Addresses">IP addresses may be asked for.</param>
 /// <param name="OwnHostOnly">Only the host's own name: for agents.</param>
-public sealed record NameRules(bool Wildcards, bool Addresses, bool OwnHostOnly);
+public sealed record NameRules(bool Wildcards, bool Addresses, bool OwnHostOnly)
+{
+    /// <summary>Host names may be asked for.</summary>
+    public bool HostNames { get; init; } = true;
+
+    /// <summary>Names are in one of these zones; empty sets no bound. The requester's own zones hold besides.</summary>
+    public IReadOnlyList<DnsName> Within { get; init; } = [];
+
+    /// <summary>How many names one certificate may have.</summary>
+    public int Most { get; init; } = 250;
+
+    /// <summary>Whether any name at all can be issued.</summary>
+    public bool Any => HostNames || Addresses || OwnHostOnly;
+}
+
+/// <summary>Where a certificate's subject comes from.</summary>
+public enum SubjectSource
+{
+    /// <summary>As the request has it, as far as its common name is among the names; else the first name.</summary>
+    Request,
+    /// <summary>The first name as common name, whatever the request says.</summary>
+    FirstName,
+    /// <summary>None: the names say it all (RFC 5280 section 4.1.2.6).</summary>
+    Empty,
+}
+
+/// <summary>Whom a profile is for.</summary>
+public enum ProfileUse
+{
+    /// <summary>People, and programs in their name.</summary>
+    People,
+    /// <summary>Agents, for themselves.</summary>
+    Agents,
+    /// <summary>The service, for itself.</summary>
+    Service,
+}
 
 /// <summary>What may be issued and to whom. A revision never changes; a change makes the next one.</summary>
 public sealed record Profile
@@ -31,10 +58,28 @@ public sealed record Profile
     public required KeyUsages KeyUsage { get; init; }
     public required IReadOnlyList<string> ExtendedKeyUsage { get; init; }
     public required NameRules Names { get; init; }
-    public ApprovalRule Approval { get; init; } = ApprovalRule.WhenNeeded;
+    public SubjectSource Subject { get; init; } = SubjectSource.Request;
 
-    /// <summary>Whether people may ask for it, or only agents and the service itself.</summary>
-    public bool ForPeople { get; init; } = true;
+    /// <summary>Attributes that every subject gets, whatever is asked for: as <c>O=Thistledown Rail</c>; empty adds none.</summary>
+    public DistinguishedName Fixed { get; init; } = DistinguishedName.Empty;
+
+    /// <summary>Groups whose members may ask; empty lets everybody who may ask at all.</summary>
+    public IReadOnlyList<string> MayAsk { get; init; } = [];
+
+    /// <summary>How many other people must approve every request: 0, 1 or 2. A name that needs approval needs one in any case. The requester never counts.</summary>
+    public int Approvals { get; init; }
+
+    /// <summary>Whether a key that a host made may be taken from it.</summary>
+    public bool KeyMayLeave { get; init; }
+
+    /// <summary>Makes authorities: basic constraints say so, and how many may stand below; null makes none.</summary>
+    public int? AuthorityDepth { get; init; }
+    public ProfileUse Use { get; init; } = ProfileUse.People;
+
+    /// <summary>Whether it may be asked for now. What was issued under it is renewed all the same.</summary>
+    public bool Offered { get; init; } = true;
+
+    public bool ForPeople => Use == ProfileUse.People;
 
     /// <summary>RSA keys may also encipher keys (TLS 1.2 key transport); elliptic ones must not say so (RFC 5480 section 3, RFC 8813).</summary>
     public KeyUsages KeyUsageFor(KeySpec key) =>
@@ -49,32 +94,6 @@ public sealed record Profile
             throw new BeaconProblem(ProblemCode.KeyNotAllowed, $"The profile \"{Id}\" does not allow a key of {key}.", "Use one of " + string.Join(", ", Keys) + ".");
     }
 
-    /// <summary>The profiles a new authority starts with.</summary>
-    public static IReadOnlyList<Profile> StartingSet { get; } =
-    [
-        new()
-        {
-            Id = "server", Revision = 1, Title = "Server", Purpose = "TLS servers: web, mail, database and the like.", Life = TimeSpan.FromDays(90),
-            Keys = KeySpec.All, KeyUsage = KeyUsages.DigitalSignature | KeyUsages.KeyEncipherment, ExtendedKeyUsage = [Oids.ServerAuth],
-            Names = new(Wildcards: true, Addresses: true, OwnHostOnly: false),
-        },
-        new()
-        {
-            Id = "server-brief", Revision = 1, Title = "Server, brief", Purpose = "TLS servers whose certificate is renewed every few minutes.", Life = TimeSpan.FromMinutes(10),
-            Keys = [KeySpec.P256, KeySpec.P384], KeyUsage = KeyUsages.DigitalSignature, ExtendedKeyUsage = [Oids.ServerAuth],
-            Names = new(Wildcards: false, Addresses: true, OwnHostOnly: false),
-        },
-        new()
-        {
-            Id = "agent", Revision = 1, Title = "Agent", Purpose = "An agent's own certificate towards this service.", Life = TimeSpan.FromDays(30),
-            Keys = [KeySpec.P256], KeyUsage = KeyUsages.DigitalSignature, ExtendedKeyUsage = [Oids.ClientAuth],
-            Names = new(Wildcards: false, Addresses: false, OwnHostOnly: true), ForPeople = false,
-        },
-        new()
-        {
-            Id = "responder", Revision = 1, Title = "Revocation responder", Purpose = "Signs OCSP answers for an authority; made by the service for itself.", Life = TimeSpan.FromDays(14),
-            Keys = [KeySpec.P256], KeyUsage = KeyUsages.DigitalSignature, ExtendedKeyUsage = [Oids.OcspSigning],
-            Names = new(Wildcards: false, Addresses: false, OwnHostOnly: false), ForPeople = false,
-        },
-    ];
+    /// <summary>Whether somebody may ask for it: it is offered, for people, and for one of their groups.</summary>
+    public bool MayBeAskedBy(IReadOnlyCollection<string> groups) => Offered && ForPeople && (MayAsk.Count == 0 || MayAsk.Any(groups.Contains));
 }

@@ -39,6 +39,9 @@ public sealed class AuthorityKeys(BeaconOptions options)
     /// <param name="expected">The public key in the certificate.</param>
     public ISigner Open(string fileName, PublicKeyInfo expected) => _open.GetOrAdd(fileName, f => new KeptKey(this, f, expected));
 
+    /// <summary>Why keys could not be used when they were needed last.</summary>
+    public IEnumerable<BeaconProblem> Faults => _open.Values.Select(k => k.Fault).OfType<BeaconProblem>();
+
     /// <summary>Reads the key from its file anew and signs something with it: whether it is usable now. Null when it is.</summary>
     public BeaconProblem? Try(string fileName, PublicKeyInfo expected)
     {
@@ -82,7 +85,22 @@ public sealed class AuthorityKeys(BeaconOptions options)
         public SignatureScheme Scheme { get; } = KeySigner.SchemeOf(expected.Spec);
         public PublicKeyInfo PublicKey => expected;
 
-        public byte[] Sign(ReadOnlySpan<byte> tbs) => (_signer ??= keys.Load(fileName, expected)).Sign(tbs);
+        public BeaconProblem? Fault { get; private set; }
+
+        public byte[] Sign(ReadOnlySpan<byte> tbs)
+        {
+            try
+            {
+                var signature = (_signer ??= keys.Load(fileName, expected)).Sign(tbs);
+                Fault = null;
+                return signature;
+            }
+            catch (BeaconProblem p)
+            {
+                Fault = p;
+                throw;
+            }
+        }
     }
 
     private string KeyEncryptionKey()

@@ -70,7 +70,7 @@ public sealed class CheckHierarchy(BeaconDb db, AuthorityRegistry registry, Auth
         }
         if (x is not null && state == GenerationState.InUse && EndsBefore(a, x, now) is { } ends) findings.Add(ends);
         // What several generations share with their key is told with the newest of them.
-        var points = x is null || a.Certified.Last(o => o.KeyNumber == g.KeyNumber) != g ? [] : seen[(a.Slug, g.KeyNumber)].ToList();
+        var points = x is null || a.Certified.LastOrDefault(o => o.KeyNumber == g.KeyNumber) != g ? [] : seen[(a.Slug, g.KeyNumber)].ToList();
         var editions = a.Slug == Authority.IssuingSlug
             ? await db.Editions.AsNoTracking().Where(e => e.GenerationId == g.Id && e.NotAfter > now).GroupBy(_ => 1).Select(e => new { Count = e.LongCount(), Last = e.Max(i => i.NotAfter) }).FirstOrDefaultAsync(ct) : null;
         var worst = findings.Concat(points.Select(p => p.Finding).OfType<PointFinding>()).Select(f => f.Severity).DefaultIfEmpty(Severity.Fine).Max();

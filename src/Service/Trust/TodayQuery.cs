@@ -10,7 +10,7 @@ using OrderlyBeacon.Service.Work;
 namespace OrderlyBeacon.Service.Trust;
 
 /// <summary>What needs a hand now, worst first, and what is ahead.</summary>
-public sealed class TodayQuery(BeaconDb db, ServiceQueries services, CertificateQueries certificates, AuthorityRegistry registry, CrlShelf shelf, Health.HealthBook health, OrderDesk desk, TimeProvider clock)
+public sealed class TodayQuery(BeaconDb db, ServiceQueries services, CertificateQueries certificates, AuthorityRegistry registry, AuthorityKeys keys, CrlShelf shelf, Health.HealthBook health, OrderDesk desk, TimeProvider clock)
 {
     public async Task<Today> RunAsync(CancellationToken ct)
     {
@@ -33,6 +33,9 @@ public sealed class TodayQuery(BeaconDb db, ServiceQueries services, Certificate
             concerns.Add(new(Severity.Soon, "waiting-for-approval", $"request {r.Id}", $"{r.Requester} asks for {r.CertificateName}; it needs approval.", $"{r.Requester} waits.", "Approve or refuse it.", $"beacon request show {r.Id}", $"/requests/{r.Id}"));
         if (!registry.IsReady && registry.Waiting is { } waiting)
             concerns.Add(new(Severity.Now, "authority-waits", waiting.Name, $"It waits for the answer to its request {waiting.Request}.", "Nothing can be issued, and no host can join.", "Have the request signed by the root, and install the answer.", "beacon authority request issuing", null));
+        var told = health.Last?.Authorities.SelectMany(a => a.Generations).SelectMany(g => g.Findings).Select(f => f.Reason).ToList() ?? [];
+        foreach (var p in keys.Faults.Where(p => !told.Contains(p.Message)))
+            concerns.Add(new(Severity.Failed, "key-unusable", "authority", p.Message, "Nothing can be issued; lists and answers lapse one after the other.", p.Cure, "beacon authority health", "/authorities"));
         foreach (var (a, g) in (health.Last?.Authorities ?? []).SelectMany(a => a.Generations.Select(g => (a, g))))
             foreach (var (f, at) in g.Findings.Select(f => (f, (string?)null)).Concat(g.Points.Where(p => p.Finding is not null).Select(p => (p.Finding!, (string?)p.Uri))))
                 // What the whole service waits for is told above.

@@ -55,7 +55,34 @@ public sealed record BindWish(string? Certificate, int? Port);
 // ---- profiles, requests
 
 public sealed record ProfileInfo(string Id, int Revision, string Title, string Purpose, string Life, IReadOnlyList<string> Keys, IReadOnlyList<string> KeyUsage, IReadOnlyList<string> ExtendedKeyUsage,
-    bool Wildcards, bool Addresses, bool ForPeople, string Approval);
+    bool Wildcards, bool Addresses, bool ForPeople, string Approval)
+{
+    /// <summary>Whether it may be asked for now.</summary>
+    public bool Offered { get; init; } = true;
+
+    /// <summary>Whether who looks may ask for it.</summary>
+    public bool ForYou { get; init; } = true;
+    public int Approvals { get; init; }
+    public IReadOnlyList<string> MayAsk { get => field ?? []; init; }
+}
+
+/// <summary>A profile as it is written down; the same as JSON and as YAML. Its form is /api/profile.schema.json.</summary>
+/// <param name="Life">As <c>90d</c>, <c>12h</c>.</param>
+/// <param name="Subject"><c>request</c>, <c>first-name</c> or <c>empty</c>.</param>
+/// <param name="Fixed">Attributes that every subject gets, as <c>O=Thistledown Rail</c>.</param>
+/// <param name="MayAsk">Groups; empty lets everybody who may ask at all.</param>
+/// <param name="Approvals">0, 1 or 2 other people.</param>
+/// <param name="AuthorityDepth">Makes authorities with this path length; null makes none.</param>
+public sealed record ProfileDefinition(string Id, string Title, string Purpose, string Life, IReadOnlyList<string> Keys, IReadOnlyList<string> KeyUsage, IReadOnlyList<string> ExtendedKeyUsage, ProfileNames Names,
+    string Subject, string Fixed, IReadOnlyList<string> MayAsk, int Approvals, int? AuthorityDepth);
+
+/// <param name="Within">Zones; empty sets no bound.</param>
+public sealed record ProfileNames(bool HostNames, bool Wildcards, bool Addresses, IReadOnlyList<string> Within, int Most);
+public sealed record ProfileRevisionInfo(int Revision, DateTimeOffset At, string By, IReadOnlyList<ProfileDifference> Changes);
+public sealed record ProfileDifference(string Field, string Before, string After);
+public sealed record ProfileDetail(ProfileInfo Profile, ProfileDefinition Definition, IReadOnlyList<ProfileRevisionInfo> Revisions, long Certificates);
+public sealed record ProfileCopy(string Id, string? Title);
+public sealed record ProfileText(string Yaml);
 
 public sealed record NameVerdictInfo(string Name, Verdict Verdict, string Reason, string Evidence, string Cure);
 public sealed record FindingInfo(string Code, string Weight, string Subject, string Message, string Cure);
@@ -83,7 +110,28 @@ public sealed record RequestPreview(Verdict Overall, IReadOnlyList<NameVerdictIn
     IReadOnlyList<string> Warnings, string Outcome);
 
 public sealed record RequestInfo(long Number, RequestState State, string Certificate, string? Host, string Profile, string Requester, DateTimeOffset At, IReadOnlyList<NameVerdictInfo> Verdicts,
-    IReadOnlyList<FindingInfo> Findings, string Key, string? Serial, string? Reason, string? DecidedBy, IReadOnlyList<string> BindTo, long? OrderId, string? Note, string Cause);
+    IReadOnlyList<FindingInfo> Findings, string Key, string? Serial, string? Reason, string? DecidedBy, IReadOnlyList<string> BindTo, long? OrderId, string? Note, string Cause)
+{
+    /// <summary>How many people must approve it; 0 when nobody needs to.</summary>
+    public int Needed { get; init; }
+    public IReadOnlyList<ApprovalInfo> Approvals { get => field ?? []; init; }
+
+    /// <summary>Names that were amended before the approval.</summary>
+    public IReadOnlyList<AmendmentInfo> Amendments { get => field ?? []; init; }
+
+    /// <summary>What is different from the certificate's edition in use; empty when there is none, or nothing is.</summary>
+    public IReadOnlyList<string> Differences { get => field ?? []; init; }
+
+    /// <summary>Where it came from: an address.</summary>
+    public string? From { get; init; }
+    public string Subject { get => field ?? ""; init; }
+    public string? Life { get; init; }
+}
+public sealed record ApprovalInfo(string By, DateTimeOffset At);
+public sealed record AmendmentInfo(string By, DateTimeOffset At, IReadOnlyList<string> Before, IReadOnlyList<string> After, string Reason);
+
+/// <param name="Names">The names it shall have, all of them.</param>
+public sealed record Amendment(IReadOnlyList<string> Names, string Reason);
 public sealed record Refusal(string Reason);
 
 // ---- certificates

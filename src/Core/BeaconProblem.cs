@@ -33,6 +33,8 @@ public enum ProblemCode
     FileNotRecognised,
     /// <summary>The request was refused by the profile or the name rules.</summary>
     RequestRefused,
+    /// <summary>A profile makes no sense.</summary>
+    ProfileRefused,
     /// <summary>The request is in a state that does not allow this.</summary>
     WrongState,
     /// <summary>The thing named is not there.</summary>

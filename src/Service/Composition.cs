@@ -60,7 +60,7 @@ internal static class Composition
                  {
                      typeof(FoundAuthorities), typeof(PublishCrl), typeof(DecideNames), typeof(WishReading), typeof(CarryOutRequest), typeof(SubmitRequest), typeof(DecideRequest), typeof(InviteHost),
                      typeof(RemoveHost), typeof(TakeReport), typeof(AnswerCsr), typeof(TakeResult), typeof(OrderDesk), typeof(ServiceQueries), typeof(BindService), typeof(CertificateQueries),
-                     typeof(RevokeEdition), typeof(ReleaseEdition), typeof(RevokeMany), typeof(AnnounceRevocations), typeof(InstallAnswer), typeof(InstallRoot), typeof(PublishRootCrl), typeof(RenewAuthority), typeof(TakeUpGeneration), typeof(UndoRenewal), typeof(RehearseRenewal), typeof(CheckHierarchy), typeof(OrderRenewal), typeof(TodayQuery), typeof(LookFromHost), typeof(Enrol),
+                     typeof(RevokeEdition), typeof(ReleaseEdition), typeof(RevokeMany), typeof(AnnounceRevocations), typeof(InstallAnswer), typeof(InstallRoot), typeof(PublishRootCrl), typeof(RenewAuthority), typeof(TakeUpGeneration), typeof(UndoRenewal), typeof(RehearseRenewal), typeof(ChangeProfile), typeof(CheckHierarchy), typeof(OrderRenewal), typeof(TodayQuery), typeof(LookFromHost), typeof(Enrol),
                  })
             s.AddScoped(scoped);
         if (hosted)
@@ -108,6 +108,7 @@ internal static class Composition
         await scope.ServiceProvider.GetRequiredService<FoundAuthorities>().RunAsync(CancellationToken.None);
         var registry = app.Services.GetRequiredService<AuthorityRegistry>();
         await registry.LoadAsync(db, CancellationToken.None);
+        await app.Services.GetRequiredService<ProfileCatalogue>().LoadAsync(db, app.Services.GetRequiredService<TimeProvider>().GetUtcNow(), CancellationToken.None);
         var shelf = app.Services.GetRequiredService<CrlShelf>();
         foreach (var a in registry.Authorities)
             foreach (var key in a.Certified.Select(g => g.KeyNumber).Distinct())
@@ -180,6 +181,7 @@ internal static class Composition
         app.UseAuthorization();
         app.UseAnswerOnce();
         app.MapGet("/api/openapi.json", () => TypedResults.Stream(typeof(Composition).Assembly.GetManifestResourceStream("openapi.json")!, "application/json")).AllowAnonymous().ExcludeFromDescription();
+        app.MapGet("/api/profile.schema.json", () => TypedResults.Stream(typeof(Composition).Assembly.GetManifestResourceStream("profile.schema.json")!, "application/schema+json")).AllowAnonymous().ExcludeFromDescription();
         app.MapPublication();
         app.MapEst();
 

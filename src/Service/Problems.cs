@@ -22,7 +22,7 @@ internal static class Problems
         ProblemCode.ChangedMeanwhile => 412,
         ProblemCode.VersionMissing => 428,
         ProblemCode.TooLarge => 413,
-        ProblemCode.IdempotencyKeyReused or ProblemCode.RequestRefused or ProblemCode.KeyNotAllowed => 422,
+        ProblemCode.IdempotencyKeyReused or ProblemCode.RequestRefused or ProblemCode.ProfileRefused or ProblemCode.KeyNotAllowed => 422,
         ProblemCode.AuthorityNotReady or ProblemCode.CannotWrite => 503,
         ProblemCode.Unreachable => 502,
         ProblemCode.Internal or ProblemCode.DataDamaged => 500,

@@ -11,7 +11,7 @@ public sealed class DecisionTests
     private static readonly NameFacts Facts = new("web01.thistledown.example", ["10.0.0.1"], ["web"], [new(DnsName.Parse("thistledown.example"), "web"), new(DnsName.Parse("depot.example"), "depot")],
         ["web02.thistledown.example"], new Dictionary<string, string> { ["parcels.thistledown.example"] = "web02.thistledown.example" });
 
-    private static Profile Server => Profile.StartingSet.Single(p => p.Id == "server");
+    private static Profile Server => StartingSet.All.Single(p => p.Id == "server");
 
     [Theory]
     [InlineData("web01.thistledown.example", Verdict.Granted, VerdictReason.HostOwnsName)]
@@ -29,7 +29,7 @@ public sealed class DecisionTests
     [InlineData("foo_bar.thistledown.example", Verdict.Refused, VerdictReason.Malformed)]
     public void Each_name_gets_its_verdict(string name, Verdict verdict, VerdictReason reason)
     {
-        var v = Assert.Single(NameDecision.Decide([name], Server, Facts));
+        var v = Assert.Single(NameDecision.Decide([name], Server, Facts, []));
         Assert.Equal((verdict, reason), (v.Verdict, v.Reason));
         Assert.NotEmpty(v.Evidence);
         Assert.Equal(verdict == Verdict.Granted, v.Cure.Length == 0);
@@ -37,12 +37,12 @@ public sealed class DecisionTests
 
     [Fact]
     public void An_agent_gets_its_own_name_alone() =>
-        Assert.Equal([Verdict.Granted, Verdict.Refused], NameDecision.Decide(["web01.thistledown.example", "booking.thistledown.example"], Profile.StartingSet.Single(p => p.Id == "agent"), Facts).Select(v => v.Verdict));
+        Assert.Equal([Verdict.Granted, Verdict.Refused], NameDecision.Decide(["web01.thistledown.example", "booking.thistledown.example"], StartingSet.All.Single(p => p.Id == "agent"), Facts, []).Select(v => v.Verdict));
 
     [Fact]
     public void Doubles_are_decided_once_and_nothing_is_refused() 
     {
-        Assert.Single(NameDecision.Decide(["a.thistledown.example", "A.thistledown.example."], Server, Facts));
+        Assert.Single(NameDecision.Decide(["a.thistledown.example", "A.thistledown.example."], Server, Facts, []));
         Assert.Equal(Verdict.Refused, NameDecision.Overall([]));
     }
 

@@ -69,9 +69,6 @@ public sealed record Profile
     /// <summary>How many other people must approve every request: 0, 1 or 2. A name that needs approval needs one in any case. The requester never counts.</summary>
     public int Approvals { get; init; }
 
-    /// <summary>Whether a key that a host made may be taken from it.</summary>
-    public bool KeyMayLeave { get; init; }
-
     /// <summary>Makes authorities: basic constraints say so, and how many may stand below; null makes none.</summary>
     public int? AuthorityDepth { get; init; }
     public ProfileUse Use { get; init; } = ProfileUse.People;

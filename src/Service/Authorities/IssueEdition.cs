@@ -37,6 +37,8 @@ public sealed class IssueEdition(AuthorityRegistry registry, EditionLedger ledge
         foreach (var authority in registry.All)
             if (authority.Constraints?.FirstAgainst(names) is { } outside)
                 throw new BeaconProblem(ProblemCode.RequestRefused, $"{outside} is out of bounds: {authority.Subject} may certify {authority.Constraints}.", "Leave that name out; clients would refuse the whole certificate.");
+        if (profile.AuthorityDepth is { } depth && point.Certificate.PathLength is { } room && depth >= room)
+            throw new BeaconProblem(ProblemCode.RequestRefused, $"The issuing authority's own certificate allows {room} authorities below it, so it cannot certify one that has {depth} below itself.", "Ask the root instead, or have this authority renewed with a longer path: beacon ceremony sign --path-length.");
         var validity = Validity.Work(now, life, profile.Life, point.Certificate.NotBefore, point.Certificate.NotAfter);
         var responder = profile.ExtendedKeyUsage.Contains(Oids.OcspSigning);
         return (new CertificateContent
@@ -45,7 +47,7 @@ public sealed class IssueEdition(AuthorityRegistry registry, EditionLedger ledge
             NotBefore = validity.NotBefore, NotAfter = validity.NotAfter, Names = names, KeyUsage = profile.KeyUsageFor(key.Spec), ExtendedKeyUsage = profile.ExtendedKeyUsage,
             AuthorityKeyIdentifier = point.Certificate.SubjectKeyIdentifier, CrlUris = [point.CrlUri], IssuerUris = [point.IssuerUri],
             // Nobody asks a responder about itself.
-            OcspUris = responder ? [] : [point.OcspUri], OcspNoCheck = responder,
+            OcspUris = responder ? [] : [point.OcspUri], OcspNoCheck = responder, IsAuthority = profile.AuthorityDepth is not null, PathLength = profile.AuthorityDepth,
         }, validity);
     }
 }

@@ -12,6 +12,9 @@ public sealed record Caller(string Name, IReadOnlyList<string> Groups, string? H
     /// <summary>As it stands in the journal.</summary>
     public string Actor => Host is null ? Name : "agent:" + Host;
 
+    /// <summary>The address the call came from.</summary>
+    public string? From { get; init; }
+
     public bool IsAdministrator => Groups.Contains(Person.Administrators);
 
     public ClaimsPrincipal Principal(string method)
@@ -27,7 +30,7 @@ public sealed record Caller(string Name, IReadOnlyList<string> Groups, string? H
         new(p.Identity?.Name ?? "", [.. p.FindAll(GroupClaim).Select(c => c.Value)], p.FindFirst(HostClaim)?.Value);
 
     /// <summary>Taken by endpoints as a parameter.</summary>
-    public static ValueTask<Caller?> BindAsync(HttpContext context) => new(Of(context.User));
+    public static ValueTask<Caller?> BindAsync(HttpContext context) => new(Of(context.User) with { From = context.Connection.RemoteIpAddress?.ToString() });
 }
 
 /// <summary>Names of the authorization policies.</summary>

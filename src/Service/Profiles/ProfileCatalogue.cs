@@ -1,58 +1,49 @@
+using System.Text.Json;
+using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
-using OrderlyBeacon.Core.Issuing;
 using OrderlyBeacon.Core.Profiles;
+using OrderlyBeacon.Service.Storage;
 
 namespace OrderlyBeacon.Service.Profiles;
 
-/// <summary>The profiles that are offered.</summary>
+/// <summary>The profiles in memory: the newest revision of each, read at start and after each change.</summary>
 public sealed class ProfileCatalogue
 {
-    public IReadOnlyList<Profile> All { get; } = Profile.StartingSet;
+    private volatile IReadOnlyList<Profile> _all = StartingSet.All;
 
-    public Profile Get(string id) => All.FirstOrDefault(p => p.Id == id)
-        ?? throw new BeaconProblem(ProblemCode.NotFound, $"There is no profile \"{id}\".", "Use one of " + string.Join(", ", All.Where(p => p.ForPeople).Select(p => p.Id)) + ".");
+    public IReadOnlyList<Profile> All => _all;
 
-    /// <exception cref="BeaconProblem"><see cref="ProblemCode.NotAllowed"/> for profiles that only agents and the service use.</exception>
-    public Profile GetForPeople(string id) => Get(id) is { ForPeople: true } p ? p
-        : throw new BeaconProblem(ProblemCode.NotAllowed, $"The profile \"{id}\" is for agents and the service itself.", "Use one of " + string.Join(", ", All.Where(x => x.ForPeople).Select(x => x.Id)) + ".");
-}
+    public Profile Get(string id) => All.FirstOrDefault(p => p.Id == id) ?? throw new BeaconProblem(ProblemCode.NotFound, $"There is no profile \"{id}\".", "See beacon profile list.");
 
-/// <summary>Words for usages and lives, the same everywhere.</summary>
-internal static class ProfileWords
-{
-    public static IReadOnlyList<string> Of(KeyUsages usages) =>
-        [.. Enum.GetValues<KeyUsages>().Where(u => u != KeyUsages.None && usages.HasFlag(u)).Select(u => BeaconProblem.SlugOf(u).Replace('-', ' '))];
-
-    public static IReadOnlyList<string> OfExtended(IEnumerable<string>? oids) =>
-        [.. (oids ?? []).Select(o => o switch { Oids.ServerAuth => "TLS server", Oids.ClientAuth => "TLS client", Oids.OcspSigning => "OCSP signing", Oids.AnyExtendedKeyUsage => "any", _ => o })];
-
-    public static string Of(TimeSpan life) => life switch
+    /// <exception cref="BeaconProblem"><see cref="ProblemCode.NotAllowed"/> for profiles that only agents and the service use, that are withdrawn, or that are for other groups.</exception>
+    public Profile GetFor(string id, IReadOnlyCollection<string> groups)
     {
-        { TotalDays: >= 1 } when life.TotalDays % 1 == 0 => $"{life.TotalDays:0}d",
-        { TotalHours: >= 1 } when life.TotalHours % 1 == 0 => $"{life.TotalHours:0}h",
-        { TotalMinutes: >= 1 } when life.TotalMinutes % 1 == 0 => $"{life.TotalMinutes:0}m",
-        _ => $"{life.TotalSeconds:0}s",
-    };
-
-    /// <exception cref="BeaconProblem"><see cref="ProblemCode.InputInvalid"/>.</exception>
-    public static TimeSpan? ParseLife(string? text)
-    {
-        if (string.IsNullOrWhiteSpace(text)) return null;
-        var t = text.Trim();
-        if (t.Length is > 1 and < 8 && int.TryParse(t[..^1], System.Globalization.NumberStyles.None, null, out var n) && n > 0)
-        {
-            TimeSpan? life = t[^1] switch { 'd' => TimeSpan.FromDays(n), 'h' => TimeSpan.FromHours(n), 'm' => TimeSpan.FromMinutes(n), 's' => TimeSpan.FromSeconds(n), _ => null };
-            if (life >= TimeSpan.FromSeconds(20)) return life;
-        }
-        throw new BeaconProblem(ProblemCode.InputInvalid, $"\"{t}\" is not a life for a certificate.", "Write a number and d, h, m or s, as in 90d or 12h; 20s is the least.");
+        var p = Get(id);
+        if (p.MayBeAskedBy(groups)) return p;
+        throw new BeaconProblem(ProblemCode.NotAllowed, !p.ForPeople ? $"The profile \"{id}\" is for agents and the service itself." : !p.Offered ? $"The profile \"{id}\" is withdrawn." : $"The profile \"{id}\" is for members of {string.Join(", ", p.MayAsk)}.",
+            "Use one of " + string.Join(", ", All.Where(x => x.MayBeAskedBy(groups)).Select(x => x.Id)) + ".");
     }
-}
 
-internal static class ProfileEndpoints
-{
-    public static void MapProfiles(this RouteGroupBuilder api) =>
-        api.MapGet("/profiles", (ProfileCatalogue catalogue) => TypedResults.Ok(catalogue.All.Select(p => new ProfileInfo(p.Id, p.Revision, p.Title, p.Purpose, ProfileWords.Of(p.Life),
-            [.. p.Keys.Select(k => k.ToString())], ProfileWords.Of(p.KeyUsage), ProfileWords.OfExtended(p.ExtendedKeyUsage), p.Names.Wildcards, p.Names.Addresses, p.ForPeople,
-            BeaconProblem.SlugOf(p.Approval).Replace('-', ' '))).ToList())).WithName("listProfiles").WithTags("Profiles");
+    /// <summary>Adds what is missing of the starting set, and reads all.</summary>
+    public async Task LoadAsync(BeaconDb db, DateTimeOffset now, CancellationToken ct)
+    {
+        var rows = await db.Profiles.AsNoTracking().ToListAsync(ct);
+        var missing = StartingSet.All.Where(p => rows.All(r => r.Name != p.Id)).ToList();
+        if (missing.Count > 0)
+        {
+            await using var write = await db.BeginWriteAsync(ct);
+            foreach (var p in missing)
+            {
+                db.Profiles.Add(ProfileRow.Of(p.Id));
+                db.ProfileRevisions.Add(new() { Name = p.Id, Revision = 1, Json = JsonSerializer.Serialize(ProfileWords.Write(p), BeaconJson.Default.ProfileDefinition), At = now, By = "system" });
+            }
+            await write.CommitAsync(ct);
+            rows = await db.Profiles.AsNoTracking().ToListAsync(ct);
+        }
+        var revisions = await (from p in db.Profiles.AsNoTracking() join r in db.ProfileRevisions on new { p.Name, p.Revision } equals new { r.Name, r.Revision } select r).ToListAsync(ct);
+        var order = StartingSet.All.Select(p => p.Id).ToList();
+        _all = [.. rows.OrderBy(r => order.IndexOf(r.Name) is >= 0 and var i ? i : 1000).ThenBy(r => r.Name, StringComparer.Ordinal)
+            .Select(r => ProfileWords.Read(ProfileWords.FromJson(revisions.Single(x => x.Name == r.Name).Json), r.Revision, r.Offered, StartingSet.All.FirstOrDefault(s => s.Id == r.Name)))];
+    }
 }

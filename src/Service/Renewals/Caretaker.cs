@@ -35,6 +35,7 @@ internal sealed class Caretaker(IServiceScopeFactory scopes, ServiceCertificate 
                     await GuardAsync("look at the hierarchy", (s, ct) => s.GetRequiredService<CheckHierarchy>().RunAsync(ct), stopping);
                     _nextHealth = clock.GetUtcNow() + TimeSpan.FromMinutes(options.HealthMinutes);
                 }
+                await GuardAsync("approved requests", (s, ct) => s.GetRequiredService<DecideRequest>().FinishOpenAsync(ct), stopping);
                 await GuardAsync("OCSP responder", (_, ct) => responder.RenewIfDueAsync(ct), stopping);
                 // What the start and the first calls needed is given back, so that an idle service is a small one.
                 if (++_rounds is 3 or 12) GC.Collect(2, GCCollectionMode.Aggressive, blocking: true, compacting: true);

@@ -59,7 +59,7 @@ public sealed class OrderRenewal(BeaconDb db, DecideNames decide, CarryOutReques
         var names = Shapes.Strings(certificate.NamesJson);
         var verdicts = await decide.RunAsync(names, profiles.Get(certificate.Profile), host, owner?.GroupList ?? [], Shapes.Strings(certificate.ApprovedJson), ct);
         var request = Request.Of(now, actor, "renewal", certificate.Name, host.Id, certificate.Profile, certificate.Subject, certificate.NamesJson,
-            JsonSerializer.Serialize([.. verdicts.Select(Shapes.Of)], BeaconJson.Default.ListNameVerdictInfo), "[]", certificate.Key, certificate.Life, null, "[]", null, null, null);
+            JsonSerializer.Serialize([.. verdicts.Select(Shapes.Of)], BeaconJson.Default.ListNameVerdictInfo), "[]", certificate.Key, certificate.Life, null, "[]", null, null, null, null);
         db.Requests.Add(request);
         await db.SaveChangesAsync(ct);
         var overall = NameDecision.Overall(verdicts);

@@ -1,3 +1,4 @@
+using System.Text.Json;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 
@@ -16,8 +17,18 @@ public sealed class Request
 
     /// <summary><c>person</c>, <c>renewal</c> or <c>est</c>.</summary>
     public string Cause { get; private init; } = "";
-    public string Subject { get; private init; } = "";
-    public string NamesJson { get; private init; } = "[]";
+    public string Subject { get; private set; } = "";
+    public string NamesJson { get; private set; } = "[]";
+
+    /// <summary>How many people must approve it, the requester left out.</summary>
+    public int Needed { get; private set; }
+    /// <summary>Whether all who must have approved it. For a CSR the edition follows; until then a restart goes on with it.</summary>
+    public bool Approved { get; private set; }
+    public string ApprovalsJson { get; private set; } = "[]";
+    public string AmendmentsJson { get; private set; } = "[]";
+
+    /// <summary>The address it came from.</summary>
+    public string? From { get; private init; }
     public string VerdictsJson { get; private set; } = "[]";
     public string FindingsJson { get; private init; } = "[]";
     public string Key { get; private init; } = "";
@@ -34,14 +45,18 @@ public sealed class Request
     public long Version { get; private set; } = 1;
 
     public static Request Of(DateTimeOffset at, string requester, string cause, string certificateName, int? hostId, string profile, string subject, string namesJson, string verdictsJson,
-        string findingsJson, string key, string? life, byte[]? csr, string bindToJson, int? port, double? renewAfter, string? note) => new()
+        string findingsJson, string key, string? life, byte[]? csr, string bindToJson, int? port, double? renewAfter, string? note, string? from) => new()
     {
         At = at, Requester = requester, Cause = cause, CertificateName = certificateName, HostId = hostId, Profile = profile, Subject = subject, NamesJson = namesJson,
-        VerdictsJson = verdictsJson, FindingsJson = findingsJson, Key = key, Life = life, Csr = csr, BindToJson = bindToJson, Port = port, RenewAfter = renewAfter, Note = note,
+        VerdictsJson = verdictsJson, FindingsJson = findingsJson, Key = key, Life = life, Csr = csr, BindToJson = bindToJson, Port = port, RenewAfter = renewAfter, Note = note, From = from,
         State = RequestState.Draft,
     };
 
-    public void WaitForApproval() => Move(RequestState.WaitingForApproval, RequestState.Draft);
+    public void WaitForApproval(int people)
+    {
+        Move(RequestState.WaitingForApproval, RequestState.Draft);
+        Needed = people;
+    }
 
     public void Refuse(string reason, string by)
     {
@@ -55,13 +70,43 @@ public sealed class Request
         DecidedBy = by;
     }
 
-    public void Approve(string by, string verdictsJson)
+    /// <summary>One more person approves.</summary>
+    /// <returns>Whether that was the last one it needed.</returns>
+    public bool Approve(string by, DateTimeOffset at)
     {
-        if (State != RequestState.WaitingForApproval) throw Wrong(RequestState.WaitingForHost);
+        if (State != RequestState.WaitingForApproval || Approved) throw Wrong(RequestState.WaitingForHost);
+        ThrowIfOwn(by);
+        var approvals = Approvals;
+        if (approvals.Any(a => a.By == by))
+            throw new BeaconProblem(ProblemCode.WrongState, $"You have approved request {Id} already; it needs {Needed} people.", "Ask somebody else of the group approvers.");
+        approvals.Add(new(by, at));
+        ApprovalsJson = JsonSerializer.Serialize(approvals, BeaconJson.Default.ListApprovalInfo);
+        DecidedBy = string.Join(", ", approvals.Select(a => a.By));
+        Version++;
+        return Approved = approvals.Count >= Needed;
+    }
+
+    /// <summary>Other names, before the approval. What was approved so far was the old names: it counts no more.</summary>
+    public void Amend(AmendmentInfo amendment, string verdictsJson, string subject, int needed)
+    {
+        if (State != RequestState.WaitingForApproval) throw new BeaconProblem(ProblemCode.WrongState, $"Request {Id} is {BeaconProblem.SlugOf(State).Replace('-', ' ')}; names are amended before the approval only.", $"Look at it first: beacon request show {Id}.");
+        ThrowIfOwn(amendment.By);
+        AmendmentsJson = JsonSerializer.Serialize([.. Amendments, amendment], BeaconJson.Default.ListAmendmentInfo);
+        (NamesJson, VerdictsJson, Subject, ApprovalsJson, DecidedBy, Needed) = (Shapes.Json(amendment.After), verdictsJson, subject, "[]", null, needed);
+        Version++;
+    }
+
+    public List<ApprovalInfo> Approvals => JsonSerializer.Deserialize(ApprovalsJson, BeaconJson.Default.ListApprovalInfo)!;
+
+    public List<AmendmentInfo> Amendments => JsonSerializer.Deserialize(AmendmentsJson, BeaconJson.Default.ListAmendmentInfo)!;
+
+    /// <summary>What the approvals made of the verdicts.</summary>
+    public void Grant(string verdictsJson) => VerdictsJson = verdictsJson;
+
+    private void ThrowIfOwn(string by)
+    {
         if (by == Requester)
             throw new BeaconProblem(ProblemCode.OwnRequest, $"Request {Id} is your own; somebody else must approve it.", "Ask a member of the group approvers.");
-        (DecidedBy, VerdictsJson) = (by, verdictsJson);
-        Version++;
     }
 
     public void WaitForHost(int certificateId)

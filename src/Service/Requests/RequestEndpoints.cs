@@ -45,6 +45,12 @@ internal static class RequestEndpoints
             return TypedResults.Ok(await OneAsync(db, id, ct));
         }).RequireAuthorization(Policies.Approver).WithName("approveRequest");
 
+        g.MapPost("/{id:long}/amend", async (long id, Amendment body, DecideRequest decide, BeaconDb db, Caller caller, CancellationToken ct) =>
+        {
+            await decide.AmendAsync(id, body, caller, ct);
+            return TypedResults.Ok(await OneAsync(db, id, ct));
+        }).RequireAuthorization(Policies.Approver).WithName("amendRequest");
+
         g.MapPost("/{id:long}/refuse", async (long id, Refusal body, DecideRequest decide, BeaconDb db, Caller caller, CancellationToken ct) =>
         {
             await decide.RefuseAsync(id, body.Reason, caller, ct);
@@ -76,7 +82,7 @@ internal static class RequestEndpoints
         {
             Core.Profiles.Verdict.Granted when read.Host is null => "It would be issued at once.",
             Core.Profiles.Verdict.Granted => $"It would be issued at once: {read.Host!.Name} makes the key{(read.BindTo.Count > 0 ? " and puts the certificate into " + string.Join(", ", read.BindTo) : "")}.",
-            Core.Profiles.Verdict.NeedsApproval => "It would wait until somebody else approves it.",
+            Core.Profiles.Verdict.NeedsApproval => read.PeopleNeeded > 1 ? "It would wait until two other people approve it." : "It would wait until somebody else approves it.",
             _ => "It would be refused.",
         };
         return new((Verdict)(int)read.Overall, [.. read.Verdicts.Select(Shapes.Of)], [.. read.Findings.Select(Shapes.Of)], text, read.CertificateName, planned, warnings, outcome);
@@ -91,11 +97,29 @@ internal static class RequestEndpoints
                           where ids.Contains(r.Id)
                           from h in db.Hosts.Where(h => h.Id == r.HostId).DefaultIfEmpty()
                           from e in db.Editions.Where(e => e.RequestId == r.Id).DefaultIfEmpty()
+                          from c in db.Certificates.Where(c => c.Name == r.CertificateName).DefaultIfEmpty()
                           orderby r.Id descending
-                          select new { r, Host = h == null ? null : h.Name, Serial = e == null ? null : e.Serial }).ToListAsync(ct);
+                          select new { r, Existing = c, Host = h == null ? null : h.Name, Serial = e == null ? null : e.Serial }).ToListAsync(ct);
         return [.. rows.Select(x => new RequestInfo(x.r.Id, x.r.State, x.r.CertificateName, x.Host, x.r.Profile, x.r.Requester, x.r.At,
             JsonSerializer.Deserialize(x.r.VerdictsJson, BeaconJson.Default.ListNameVerdictInfo)!, JsonSerializer.Deserialize(x.r.FindingsJson, BeaconJson.Default.ListFindingInfo)!,
-            x.r.Key, x.Serial, x.r.Reason, x.r.DecidedBy, Shapes.Strings(x.r.BindToJson), x.r.OrderId, x.r.Note, x.r.Cause))];
+            x.r.Key, x.Serial, x.r.Reason, x.r.DecidedBy, Shapes.Strings(x.r.BindToJson), x.r.OrderId, x.r.Note, x.r.Cause)
+        {
+            Needed = x.r.Needed, Approvals = x.r.Approvals, Amendments = x.r.Amendments, From = x.r.From, Subject = x.r.Subject, Life = x.r.Life, Differences = x.Existing is null ? [] : Differences(x.r, x.Existing),
+        })];
+    }
+
+    /// <summary>Against what the certificate is now.</summary>
+    private static IReadOnlyList<string> Differences(Request r, Certificates.Certificate c)
+    {
+        if (r.State is RequestState.Issued or RequestState.Refused or RequestState.Withdrawn) return [];
+        var (before, after) = (Shapes.Strings(c.NamesJson), Shapes.Strings(r.NamesJson));
+        var all = new List<string>();
+        if (after.Except(before).ToList() is { Count: > 0 } added) all.Add("new names: " + string.Join(", ", added));
+        if (before.Except(after).ToList() is { Count: > 0 } dropped) all.Add("dropped: " + string.Join(", ", dropped));
+        if (c.Profile != r.Profile) all.Add($"profile {r.Profile} instead of {c.Profile}");
+        if (c.Key != r.Key) all.Add($"key {r.Key} instead of {c.Key}");
+        if (c.Subject != r.Subject) all.Add($"subject {r.Subject} instead of {c.Subject}");
+        return all.Count == 0 ? ["nothing but the dates and the key"] : all;
     }
 
     /// <summary>One public key of each kind, made when first asked for; nothing is ever signed with them.</summary>

@@ -22,7 +22,7 @@ public sealed class SubmitRequest(BeaconDb db, WishReading reading, CarryOutRequ
         var request = Request.Of(now, caller.Name, cause, read.CertificateName, read.Host?.Id, read.Profile.Id, read.Subject.ToString(), namesJson,
             JsonSerializer.Serialize([.. read.Verdicts.Select(Shapes.Of)], BeaconJson.Default.ListNameVerdictInfo),
             JsonSerializer.Serialize([.. read.Findings.Select(Shapes.Of)], BeaconJson.Default.ListFindingInfo),
-            read.Key.ToString(), wish.Life, read.Csr?.Der.ToArray(), Shapes.Json(read.BindTo), wish.Port, wish.RenewAfter, wish.Note);
+            read.Key.ToString(), wish.Life, read.Csr?.Der.ToArray(), Shapes.Json(read.BindTo), wish.Port, wish.RenewAfter, wish.Note, caller.From);
         var hostName = read.Host?.Name;
 
         await using (var write = await db.BeginWriteAsync(ct))
@@ -39,7 +39,7 @@ public sealed class SubmitRequest(BeaconDb db, WishReading reading, CarryOutRequ
                     await db.Note(now, "rules", "request.refused", $"request {request.Id}", reason);
                     break;
                 case Core.Profiles.Verdict.NeedsApproval:
-                    request.WaitForApproval();
+                    request.WaitForApproval(read.PeopleNeeded);
                     break;
                 default:
                     if (read.Host is not null) await carryOut.RunAsync(request, now, ct);

@@ -9,6 +9,7 @@ using OrderlyBeacon.Service.Certificates;
 using OrderlyBeacon.Service.Hosts;
 using OrderlyBeacon.Service.Journal;
 using OrderlyBeacon.Service.People;
+using OrderlyBeacon.Service.Profiles;
 using OrderlyBeacon.Service.Requests;
 using OrderlyBeacon.Service.Work;
 
@@ -23,6 +24,8 @@ public sealed class BeaconDb(DbContextOptions<BeaconDb> options, WriteGate gate)
     public DbSet<Authority> Authorities => Set<Authority>();
     public DbSet<Generation> Generations => Set<Generation>();
     public DbSet<PublishedCrl> Crls => Set<PublishedCrl>();
+    public DbSet<ProfileRow> Profiles => Set<ProfileRow>();
+    public DbSet<ProfileRevision> ProfileRevisions => Set<ProfileRevision>();
     public DbSet<Person> People => Set<Person>();
     public DbSet<SessionToken> Sessions => Set<SessionToken>();
     public DbSet<Hosts.Host> Hosts => Set<Hosts.Host>();
@@ -55,6 +58,8 @@ public sealed class BeaconDb(DbContextOptions<BeaconDb> options, WriteGate gate)
         b.Entity<Authority>(e => { e.Ignore(x => x.InUse); e.Ignore(x => x.Coming); e.Ignore(x => x.Certified); e.HasIndex(x => x.Slug).IsUnique(); e.HasMany(x => x.Generations).WithOne().HasForeignKey(g => g.AuthorityId); e.HasMany(x => x.Crosses).WithOne().HasForeignKey(c => c.AuthorityId); });
         b.Entity<Generation>(e => e.Property(x => x.KeyNumber).HasDefaultValue(1).ValueGeneratedNever());
         b.Entity<PublishedCrl>(e => { e.Property(x => x.KeyNumber).HasDefaultValue(1).ValueGeneratedNever(); e.HasIndex(x => new { x.AuthorityId, x.KeyNumber, x.Number, x.IsDelta }).IsUnique(); });
+        b.Entity<ProfileRow>(e => e.HasKey(x => x.Name));
+        b.Entity<ProfileRevision>(e => e.HasKey(x => new { x.Name, x.Revision }));
         b.Entity<Person>(e => e.HasIndex(x => x.Name).IsUnique());
         b.Entity<SessionToken>(e => e.HasKey(x => x.Hash));
         b.Entity<Hosts.Host>(e => e.HasIndex(x => x.Name).IsUnique());
@@ -72,7 +77,7 @@ public sealed class BeaconDb(DbContextOptions<BeaconDb> options, WriteGate gate)
             e.HasIndex(x => x.RevocationChangedAt);
             e.HasIndex(x => x.NotAfter);
         });
-        b.Entity<Request>(e => { e.HasIndex(x => x.CertificateId); e.Property(x => x.Version).IsConcurrencyToken(); });
+        b.Entity<Request>(e => { e.Ignore(x => x.Approvals); e.Ignore(x => x.Amendments); e.HasIndex(x => x.State); e.HasIndex(x => x.CertificateId); e.Property(x => x.Version).IsConcurrencyToken(); });
         b.Entity<WorkOrder>(e => { e.HasIndex(x => new { x.HostId, x.State }); e.HasIndex(x => x.CertificateId); });
         b.Entity<JournalEntry>(e => { e.HasKey(x => x.Sequence); e.Property(x => x.Sequence).ValueGeneratedNever(); });
         b.Entity<AnsweredPost>(e => e.HasKey(x => x.Key));

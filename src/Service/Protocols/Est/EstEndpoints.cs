@@ -97,11 +97,12 @@ internal sealed class Enrol(BeaconDb db, SignInDesk desk, ClientCertificates cli
         if (profileId == "agent") return await JoinAsync(context, body, ct);
         var caller = await CallerAsync(context, ct);
         var csr = CertificationRequest.Read(body).ThrowIfUnusable();
-        var profile = profiles.GetForPeople(profileId);
+        var profile = profiles.GetFor(profileId, caller.Groups);
         profile.CheckKey(csr.PublicKey.Spec);
         if (csr.Names.Count == 0) throw new BeaconProblem(ProblemCode.RequestRefused, "The request has no alternative name; clients look nowhere else.", "Add the host names as alternative names.");
         var verdicts = await decide.RunAsync([.. csr.Names.Select(n => n.ToString())], profile, null, caller.Groups, [], ct);
-        switch (NameDecision.Overall(verdicts))
+        var overall = NameDecision.Overall(verdicts);
+        switch (overall == Core.Profiles.Verdict.Granted && profile.Approvals > 0 ? Core.Profiles.Verdict.NeedsApproval : overall)
         {
             case Core.Profiles.Verdict.Refused:
                 var refused = verdicts.First(v => v.Verdict == Core.Profiles.Verdict.Refused);
@@ -122,7 +123,8 @@ internal sealed class Enrol(BeaconDb db, SignInDesk desk, ClientCertificates cli
             throw new BeaconProblem(ProblemCode.NotAllowed, $"The client certificate was issued under \"{client.Edition.Profile}\", not \"{profileId}\".", "Use the address of its own profile.");
         if (profileId == "agent" && client.Host is null) throw new BeaconProblem(ProblemCode.HostGone, "This agent's host was removed.", "Invite it again.");
         var csr = CertificationRequest.Read(body).ThrowIfUnusable();
-        var profile = profileId == "agent" ? profiles.Get(profileId) : profiles.GetForPeople(profileId);
+        // Who has an edition gets the next one, even when the profile is not offered any more.
+        var profile = profiles.Get(profileId);
         profile.CheckKey(csr.PublicKey.Spec);
         var old = Core.Issuing.X509.Read(client.Edition.Der);
         if (csr.Names.Except(old.Names).Any() || old.Names.Except(csr.Names).Any())
@@ -203,8 +205,9 @@ internal sealed class Enrol(BeaconDb db, SignInDesk desk, ClientCertificates cli
 
     private async Task<Caller> CallerAsync(HttpContext context, CancellationToken ct)
     {
-        if (Basic(context) is { } basic) return await desk.CheckBasicAsync(basic.Name, basic.Password, ct);
-        if (BeaconAuthentication.Token(context.Request) is { } token && await desk.CheckTokenAsync(token, ct) is { } caller) return caller;
+        var from = context.Connection.RemoteIpAddress?.ToString();
+        if (Basic(context) is { } basic) return await desk.CheckBasicAsync(basic.Name, basic.Password, ct) with { From = from };
+        if (BeaconAuthentication.Token(context.Request) is { } token && await desk.CheckTokenAsync(token, ct) is { } caller) return caller with { From = from };
         throw new BeaconProblem(ProblemCode.NotSignedIn, "Enrolment needs credentials.", "Send your name and password by HTTP Basic, or a token.");
     }
 

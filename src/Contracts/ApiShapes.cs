@@ -173,6 +173,9 @@ public sealed record AuthorityInfo(string Id, string Name, string Kind, string K
 {
     /// <summary>Keys of past generations, with what is still published for them.</summary>
     public IReadOnlyList<KeyInfo> OtherKeys { get => field ?? []; init; }
+
+    /// <summary>Where its request lies and what was said there; null when it is carried by hand.</summary>
+    public string? WaitsAt { get; init; }
 }
 
 /// <summary>A key that has a list of its own, besides the one that issues.</summary>
@@ -181,6 +184,14 @@ public sealed record KeyInfo(int KeyNumber, CrlInfo? Crl, CrlInfo? Delta, Respon
 /// <summary>What a renewal of an authority shall take.</summary>
 /// <param name="NewKey">The kind of a new key, as <c>ec-p256</c>; null goes on with the same key.</param>
 public sealed record RenewalWish(string? NewKey);
+
+/// <summary>A parent service to bring an authority's request to, and who asks there.</summary>
+/// <param name="Root">PEM of the root that is trusted for it.</param>
+/// <param name="Profile">The profile there; <c>subordinate</c> when left out.</param>
+public sealed record ParentWish(string Url, string Root, string Name, string Password, string? Profile, string? Life);
+
+/// <summary>How a subordinate authority's request stands; once it is issued with the certificate and all above it, each in base64.</summary>
+public sealed record SubordinateAnswer(RequestState State, string? Reason, IReadOnlyList<string> Files);
 
 /// <summary>What was done, in sentences.</summary>
 public sealed record Told(IReadOnlyList<string> Sentences);

@@ -60,7 +60,7 @@ internal static class Composition
                  {
                      typeof(FoundAuthorities), typeof(PublishCrl), typeof(DecideNames), typeof(WishReading), typeof(CarryOutRequest), typeof(SubmitRequest), typeof(DecideRequest), typeof(InviteHost),
                      typeof(RemoveHost), typeof(TakeReport), typeof(AnswerCsr), typeof(TakeResult), typeof(OrderDesk), typeof(ServiceQueries), typeof(BindService), typeof(CertificateQueries),
-                     typeof(RevokeEdition), typeof(ReleaseEdition), typeof(RevokeMany), typeof(AnnounceRevocations), typeof(InstallAnswer), typeof(InstallRoot), typeof(PublishRootCrl), typeof(RenewAuthority), typeof(TakeUpGeneration), typeof(UndoRenewal), typeof(RehearseRenewal), typeof(ChangeProfile), typeof(CheckHierarchy), typeof(OrderRenewal), typeof(TodayQuery), typeof(LookFromHost), typeof(Enrol),
+                     typeof(RevokeEdition), typeof(ReleaseEdition), typeof(RevokeMany), typeof(AnnounceRevocations), typeof(InstallAnswer), typeof(InstallRoot), typeof(PublishRootCrl), typeof(RenewAuthority), typeof(TakeUpGeneration), typeof(UndoRenewal), typeof(RehearseRenewal), typeof(ChangeProfile), typeof(AskParent), typeof(CollectAnswer), typeof(CheckHierarchy), typeof(OrderRenewal), typeof(TodayQuery), typeof(LookFromHost), typeof(Enrol),
                  })
             s.AddScoped(scoped);
         if (hosted)
@@ -201,6 +201,7 @@ internal static class Composition
         people.MapJournal();
         OrderDesk.MapOrders(people);
         people.MapGet("/events", (Changes changes, CancellationToken ct) => TypedResults.ServerSentEvents(changes.Listen(ct))).ExcludeFromDescription();
+        api.MapSubordinates();
         api.MapPeople();
         api.MapAgents();
         app.MapConsole();

@@ -39,6 +39,7 @@ internal static class AuthorityCommands
             if (a.WaitsFor is { } request && a.Generations.Count == 0)
             {
                 Rich($"[bold]{Esc(a.Name)}[/]  [darkorange]◆[/] waits for the answer to its request {request}");
+                if (a.WaitsAt is { } at) { Hanging("", 0, "It lies with its parent: " + Esc(at)); return 0; }
                 Line("Carry the request to the root: beacon authority request " + a.Id);
                 Line("Then bring back what the root signed: beacon authority install " + a.Id + " ANSWER ROOT-CERTIFICATE");
                 return 0;
@@ -63,7 +64,7 @@ internal static class AuthorityCommands
             else Line("Issued: " + Api.Read(text, BeaconJson.Default.CrlIssued).Told + ".");
             return 0;
         });
-        var all = new Command("authority", "The certification authorities.") { list, show, HealthCommands.Health(), crl, Request(id), Install(id), PublishCrl() };
+        var all = new Command("authority", "The certification authorities.") { list, show, HealthCommands.Health(), crl, Request(id), Install(id), Ask(id), PublishCrl() };
         foreach (var c in HealthCommands.Renewal(id)) all.Add(c);
         return all;
     }
@@ -103,6 +104,26 @@ internal static class AuthorityCommands
             if (roots.Count > 0) (session with { Root = string.Concat(roots.Select(x => Armor.Write(Armor.Certificate, x.Der.Span))) }).Save();
             HealthCommands.Tell(r, text);
             if (!r.GetValue(Program.Json) && roots.Count > 0) Line("Publish the root's CRL too, if there is a newer one: beacon authority publish-crl FILE");
+            return 0;
+        });
+        return c;
+    }
+
+    private static Command Ask(Argument<string> id)
+    {
+        var parent = new Option<string>("--parent") { Description = "Address of the parent service, as https://pki.thistledown.example:7443.", Required = true };
+        var root = new Option<string>("--parent-root") { Description = "File with the parent's root; it alone is trusted for it.", Required = true };
+        var name = new Option<string>("--name") { Description = "Who asks there.", Required = true };
+        var passwordFile = new Option<string?>("--password-file") { Description = "File with the password there; otherwise it is asked for, unseen. It is used once and not kept." };
+        var profile = new Option<string?>("--profile") { Description = "The profile there; subordinate when left out." };
+        var life = new Option<string?>("--life") { Description = "The life to ask for; the profile's when left out." };
+        var c = new Command("ask", "Bring an authority's request to a parent service; somebody there approves it, and the answer is collected by itself.") { id, parent, root, name, passwordFile, profile, life };
+        c.Does(async (r, ct) =>
+        {
+            var password = r.GetValue(passwordFile) is { } f ? (await File.ReadAllTextAsync(f, ct)).TrimEnd('\r', '\n') : Secrets.Ask($"Password of {r.GetValue(name)} at the parent: ", "--password-file FILE");
+            using var api = Api.SignedIn();
+            HealthCommands.Tell(r, await api.PostAsync($"/api/v1/authorities/{Api.Escape(r.GetValue(id)!)}/parent",
+                new ParentWish(r.GetValue(parent)!, await File.ReadAllTextAsync(r.GetValue(root)!, ct), r.GetValue(name)!, password, r.GetValue(profile), r.GetValue(life)), BeaconJson.Default.ParentWish, ct));
             return 0;
         });
         return c;

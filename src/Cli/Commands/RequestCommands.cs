@@ -6,7 +6,7 @@ namespace OrderlyBeacon.Cli.Commands;
 
 internal static class RequestCommands
 {
-    public static IEnumerable<Command> All() => [Requests(), Profiles()];
+    public static IEnumerable<Command> All() => [Requests()];
 
     private static Command Requests()
     {
@@ -24,6 +24,7 @@ internal static class RequestCommands
         var reason = new Option<string>("--reason") { Description = "What the requester reads.", Required = true };
         request.Add(Deed("approve", "Approve somebody else's request.", number, null, "is approved"));
         request.Add(Deed("refuse", "Refuse a request.", number, reason, "is refused"));
+        request.Add(Amend(number, reason));
         request.Add(Deed("withdraw", "Take a request back.", number, null, "is withdrawn"));
         return request;
     }
@@ -36,7 +37,27 @@ internal static class RequestCommands
         {
             using var api = Api.SignedIn();
             var json = await api.PostAsync($"/api/v1/requests/{r.GetValue(number)}/{verb}", new Refusal(reason is null ? "" : r.GetValue(reason)!), BeaconJson.Default.Refusal, ct);
-            if (r.GetValue(Program.Json)) Json(json); else Line($"Request {r.GetValue(number)} {done}.");
+            var q = Api.Read(json, BeaconJson.Default.RequestInfo);
+            if (r.GetValue(Program.Json)) Json(json);
+            else if (verb == "approve" && q.Approvals.Count < q.Needed) Line($"Request {q.Number} is approved by {q.Approvals.Count} of {q.Needed}: somebody else approves it too.");
+            else Line($"Request {r.GetValue(number)} {done}.");
+            return 0;
+        });
+        return c;
+    }
+
+    private static Command Amend(Argument<long> number, Option<string> reason)
+    {
+        var names = new Option<string[]>("--name") { Description = "A name that it shall have; give all of them.", AllowMultipleArgumentsPerToken = true, Required = true };
+        var c = new Command("amend", "Give somebody else's request other names before it is approved. They are judged by the requester's zones.") { number, names, reason };
+        c.Does(async (r, ct) =>
+        {
+            using var api = Api.SignedIn();
+            var json = await api.PostAsync($"/api/v1/requests/{r.GetValue(number)}/amend", new Amendment(r.GetValue(names)!, r.GetValue(reason)!), BeaconJson.Default.Amendment, ct);
+            if (r.GetValue(Program.Json)) { Json(json); return 0; }
+            var q = Api.Read(json, BeaconJson.Default.RequestInfo);
+            Line($"Request {q.Number} is amended; {q.Requester} sees it with the reason. Approvals begin anew.");
+            ShowVerdicts(q.Verdicts);
             return 0;
         });
         return c;
@@ -83,7 +104,7 @@ internal static class RequestCommands
                     if (!json && request.Reason is not null) Hanging("[red]✕[/] ", 2, Esc(request.Reason));
                     return ExitCodes.Failed;
                 case RequestState.WaitingForApproval:
-                    if (!json) { ShowVerdicts(request.Verdicts); Line($"Somebody else approves it: beacon request approve {request.Number}"); }
+                    if (!json) { ShowVerdicts(request.Verdicts); Line(request.Needed > 1 ? $"Two other people approve it: beacon request approve {request.Number}" : $"Somebody else approves it: beacon request approve {request.Number}"); }
                     return ExitCodes.Waiting;
                 case RequestState.WaitingForHost when request.OrderId is { } order && !r.GetValue(noWait):
                     return await Progress.FollowAsync(api, order, request.BindTo.Count > 0 ? $"{request.Certificate} is issued and serving." : $"{request.Certificate} is issued and in the store of {request.Host}. Bind it: beacon bind {request.Certificate} --to {request.Host!.Split('.')[0]}/SERVICE", json, ct);
@@ -146,36 +167,12 @@ internal static class RequestCommands
     private static void Show(RequestInfo q)
     {
         Rich($"Request [bold]{q.Number}[/]  {Word(q.State)}");
-        Pairs(("certificate", Esc(q.Certificate)), ("for", Esc(q.Host ?? "a CSR")), ("profile", q.Profile), ("key", q.Key), ("asked for by", Esc($"{q.Requester}, {q.At.UtcDateTime:d MMM yyyy HH:mm} UTC")), ("decided by", q.DecidedBy is null ? null : Esc(q.DecidedBy)),
+        Pairs(("certificate", Esc(q.Certificate)), ("for", Esc(q.Host ?? "a CSR")), ("profile", q.Profile), ("key", q.Key), ("subject", q.Subject.Length == 0 ? null : Esc(q.Subject)), ("life", q.Life), ("asked for by", Esc($"{q.Requester}, {q.At.UtcDateTime:d MMM yyyy HH:mm} UTC{(q.From is null ? "" : ", from " + q.From)}")),
+            ("approvals", q.Needed == 0 ? null : $"{q.Approvals.Count} of {q.Needed}{(q.Approvals.Count > 0 ? Esc(": " + string.Join(", ", q.Approvals.Select(a => $"{a.By} {a.At.UtcDateTime:d MMM HH:mm}"))) : "")}"), ("differs in", q.Differences.Count == 0 ? null : Esc(string.Join("; ", q.Differences))), ("decided by", q.DecidedBy is null ? null : Esc(q.DecidedBy)),
             ("reason", q.Reason is null ? null : Esc(q.Reason)), ("serial", q.Serial), ("bind to", q.BindTo.Count == 0 ? null : Esc(string.Join(", ", q.BindTo))), ("note", q.Note is null ? null : Esc(q.Note)));
         Line();
         ShowVerdicts(q.Verdicts);
+        foreach (var a in q.Amendments) Hanging("[yellow]◐[/] ", 2, Esc($"{a.By} amended the names on {a.At.UtcDateTime:d MMM yyyy HH:mm} UTC: {string.Join(", ", a.Before)} → {string.Join(", ", a.After)}. {a.Reason}"));
         foreach (var f in q.Findings) Hanging("[grey]·[/] ", 2, Esc(f.Message + " " + f.Cure));
-    }
-
-    private static Command Profiles()
-    {
-        var list = new Command("list", "What can be asked for.");
-        list.Does(async (r, ct) =>
-        {
-            using var api = Api.SignedIn();
-            var json = await api.TextAsync("/api/v1/profiles", ct);
-            if (r.GetValue(Program.Json)) { Json(json); return 0; }
-            Table(["Profile", "Life", "For", "Purpose"], Api.Read(json, BeaconJson.Default.ListProfileInfo).Select(p => new[] { Esc(p.Id), p.Life, p.ForPeople ? "people" : "the system", Esc(p.Purpose) }), "No profile is offered.");
-            return 0;
-        });
-        var id = new Argument<string>("profile") { Description = "Its short name." };
-        var show = new Command("show", "One profile.") { id };
-        show.Does(async (r, ct) =>
-        {
-            using var api = Api.SignedIn();
-            var p = (await api.GetAsync("/api/v1/profiles", BeaconJson.Default.ListProfileInfo, ct)).FirstOrDefault(p => p.Id == r.GetValue(id))
-                ?? throw new Core.BeaconProblem(Core.ProblemCode.NotFound, $"There is no profile \"{r.GetValue(id)}\".", "See beacon profile list.");
-            if (r.GetValue(Program.Json)) { Json(System.Text.Json.JsonSerializer.Serialize(p, BeaconJson.Default.ProfileInfo)); return 0; }
-            Rich($"[bold]{Esc(p.Title)}[/]  [grey]{p.Id}, revision {p.Revision}[/]");
-            Pairs(("purpose", Esc(p.Purpose)), ("life", p.Life), ("keys", string.Join(", ", p.Keys)), ("usage", Esc(string.Join(", ", p.KeyUsage.Concat(p.ExtendedKeyUsage)))), ("wildcards", p.Wildcards ? "with approval" : "no"), ("addresses", p.Addresses ? "yes" : "no"), ("approval", p.Approval), ("for", p.ForPeople ? "people" : "the system"));
-            return 0;
-        });
-        return new("profile", "What may be issued, and to whom.") { list, show };
     }
 }

@@ -8,13 +8,16 @@ public sealed class Authority
     public const string RootSlug = "root";
     public const string IssuingSlug = "issuing";
 
+    /// <summary>The kind, and the beginning of the slug, of one that stands between ours and the root and is run elsewhere.</summary>
+    public const string Above = "above";
+
     public int Id { get; private init; }
 
     /// <summary>Its name in addresses.</summary>
     public string Slug { get; private init; } = "";
     public string Name { get; private init; } = "";
 
-    /// <summary><c>root</c> or <c>issuing</c>.</summary>
+    /// <summary><c>root</c>, <c>issuing</c> or <c>above</c>.</summary>
     public string Kind { get; private init; } = "";
     public List<Generation> Generations { get; private init; } = [];
 

@@ -110,7 +110,9 @@ public sealed class AuthorityRegistry(AuthorityKeys keys, BeaconOptions options)
         // In use before newer ones that are published only: another service may look at the chain for the generation it knows.
         var issuer = leaf.AuthorityKeyIdentifier.Span.SequenceEqual(Issuing.Certificate.SubjectKeyIdentifier.Span) ? Issuing.Certificate
             : Keys.FirstOrDefault(k => leaf.AuthorityKeyIdentifier.Span.SequenceEqual(k.Certificate.SubjectKeyIdentifier.Span))?.Certificate ?? Issuing.Certificate;
-        return [issuer, .. CrossesFor(issuer)];
+        var all = new List<X509> { issuer };
+        while (all.Count < 6 && Now.Authorities.Where(a => a.Kind == Authority.Above).SelectMany(a => a.Certified).Select(g => g.Read()).LastOrDefault(x => all[^1].AuthorityKeyIdentifier.Span.SequenceEqual(x.SubjectKeyIdentifier.Span) && all[^1].SignedBy(x.PublicKey)) is { } next) all.Add(next);
+        return [.. all, .. CrossesFor(all[^1])];
     }
 
     /// <summary>Cross certificates of the root key that signed an issuer, by keys that came before it.</summary>

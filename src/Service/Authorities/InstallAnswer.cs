@@ -30,13 +30,14 @@ public sealed class InstallAnswer(BeaconDb db, AuthorityRegistry registry, Publi
             var roots = await db.Authorities.Include(a => a.Generations).FirstOrDefaultAsync(a => a.Slug == Authority.RootSlug, ct);
             var answer = AuthorityAnswer.Find(CertificationRequest.Read(generation.Request), files, [.. roots?.Certified.Select(r => r.Read()) ?? []], [.. authority.Certified.Select(c => c.Read())], now);
             // The first certificate is the service's own: a bound that leaves its names out would shut everybody out.
-            foreach (var bound in new[] { answer.Certificate.Constraints, answer.Root.Constraints })
+            foreach (var bound in answer.Above.Append(answer.Certificate).Append(answer.Root).Select(x => x.Constraints))
                 if (bound?.FirstAgainst(options.NameList.Select(AlternativeName.Parse)) is { } outside)
                     throw new BeaconProblem(ProblemCode.AnswerRefused, $"Under this certificate {outside}, a name of this service itself, may not be certified: it is bound to {bound}. Nobody could reach the service then.", $"Have the request signed with that name permitted too, or take it out of the setting Names.");
             generation.Answer(answer.Certificate.Der.ToArray());
             if (roots is null) db.Authorities.Add(Authority.Of(Authority.RootSlug, answer.Root.Subject.CommonName ?? answer.Root.Subject.ToString(), "root", answer.Root.Der.ToArray(), null, now));
             else if (!roots.Certified.Any(r => r.Der.AsSpan().SequenceEqual(answer.Root.Der.Span)))
                 throw new BeaconProblem(ProblemCode.AnswerRefused, $"It is signed by {answer.Root.Subject} with the key {answer.Root.Serial.Hex[..8]}…, a root that is not installed here: nobody would trust what is issued under it.", "Install that root's certificate first: beacon authority install root FILES.");
+            await KeepAboveAsync(answer.Above, now, ct);
             if (first) generation.TakeUp(now);
             await db.Note(now, actor, "authority.answered", slug, $"generation {generation.Number}, serial {answer.Certificate.Serial} until {answer.Certificate.NotAfter:yyyy-MM-dd} from {answer.Root.Subject}");
             told = first ? $"{slug} is ready: it issues from now on, below {answer.Root.Subject}." : $"Generation {generation.Number} of {slug} is published; nothing is issued under it yet. See that every point has it, then: beacon authority take-up {slug}";
@@ -49,6 +50,20 @@ public sealed class InstallAnswer(BeaconDb db, AuthorityRegistry registry, Publi
         await responders.RenewIfDueAsync(ct);
         changes.Tell("authority", slug);
         return told;
+    }
+
+    /// <summary>Authorities between ours and the root: they are sent along with everything that ours issues.</summary>
+    private async Task KeepAboveAsync(IReadOnlyList<X509> above, DateTimeOffset now, CancellationToken ct)
+    {
+        foreach (var x in above)
+        {
+            var rows = await db.Authorities.Include(a => a.Generations).Where(a => a.Kind == Authority.Above).ToListAsync(ct);
+            var same = rows.FirstOrDefault(a => a.Certified.First().Read().Subject.Der.Span.SequenceEqual(x.Subject.Der.Span));
+            if (same is null) db.Authorities.Add(Authority.Of(rows.Count == 0 ? Authority.Above : $"{Authority.Above}-{rows.Count + 1}", x.Subject.CommonName ?? x.Subject.ToString(), Authority.Above, x.Der.ToArray(), null, now));
+            else if (same.Certified.FirstOrDefault(g => g.Der.AsSpan().SequenceEqual(x.Der.Span)) is null)
+                same.Add(x.Der.ToArray(), same.Certified.FirstOrDefault(g => g.Read().PublicKey.SameKey(x.PublicKey))?.KeyNumber ?? same.Generations.Max(g => g.KeyNumber) + 1, now);
+            await db.SaveChangesAsync(ct);
+        }
     }
 }
 

@@ -85,8 +85,8 @@ public sealed class CheckHierarchy(BeaconDb db, AuthorityRegistry registry, Auth
     private PointFinding? EndsBefore(Authority a, X509 x, DateTimeOffset now)
     {
         var left = x.NotAfter - now;
-        if (a.Kind == "root")
-            return left > TimeSpan.FromDays(365) ? null : new(PointFault.AuthorityEnds, left < TimeSpan.Zero ? Severity.Now : Severity.Soon, $"The root ends on {x.NotAfter:yyyy-MM-dd}.", ["Its life is nearly over."], "After that nothing below it is accepted.", "Where it is: beacon ceremony renew FOLDER. Then: beacon authority install root FILES");
+        if (a.Kind != "issuing")
+            return left > TimeSpan.FromDays(365) ? null : new(PointFault.AuthorityEnds, left < TimeSpan.Zero ? Severity.Now : Severity.Soon, $"{a.Name} ends on {x.NotAfter:yyyy-MM-dd}.", ["Its life is nearly over."], "After that nothing below it is accepted.", "Where it is: beacon ceremony renew FOLDER. Then: beacon authority install root FILES");
         var longest = profiles.All.Where(p => p.ForPeople).MaxBy(p => p.Life)!;
         return left > longest.Life ? null : new(PointFault.AuthorityEnds, left < TimeSpan.Zero ? Severity.Now : Severity.Soon, $"The authority ends on {x.NotAfter:yyyy-MM-dd}: the full life of profile \"{longest.Id}\", {longest.Life.TotalDays:0} days, does not fit any more.",
             ["Its life is nearly over."], "Lives of new certificates are cut short; after its end nothing it issued is accepted.", $"Begin its renewal: beacon authority rehearse {a.Slug}");
@@ -103,14 +103,15 @@ public sealed class CheckHierarchy(BeaconDb db, AuthorityRegistry registry, Auth
         return [.. wanted.GroupBy(w => (w.Kind, w.Uri, w.Slug, w.KeyNumber)).Select(g => g.First() with { WrittenIn = string.Join("; ", g.Select(w => w.WrittenIn).Distinct()) })];
     }
 
-    /// <summary>What an issuing authority's certificate says about the root above it.</summary>
+    /// <summary>What an authority's certificate says about the one above it.</summary>
     private IEnumerable<Wanted> Above(X509 x, string who)
     {
-        var root = registry.Authorities.Where(a => a.Slug == Authority.RootSlug).SelectMany(a => a.Certified).Select(g => (g.KeyNumber, X: g.Read())).LastOrDefault(r => x.SignedBy(r.X.PublicKey));
-        if (root.X is null) yield break;
-        foreach (var uri in x.CrlUris) yield return new(PointKind.Crl, uri, who, Authority.RootSlug, root.KeyNumber, root.X, null, null);
+        var (slug, key, issuer) = registry.Authorities.Where(a => a.Slug != Authority.IssuingSlug).SelectMany(a => a.Certified.Select(g => (a.Slug, g.KeyNumber, X: g.Read()))).LastOrDefault(r => x.Issuer.Der.Span.SequenceEqual(r.X.Subject.Der.Span) && x.SignedBy(r.X.PublicKey));
+        if (issuer is null) yield break;
+        foreach (var uri in x.CrlUris) yield return new(PointKind.Crl, uri, who, slug, key, issuer, null, null);
         foreach (var (method, uri) in x.Access)
-            if (method == Oids.CaIssuers) yield return new(PointKind.IssuerCertificate, uri, who, Authority.RootSlug, root.KeyNumber, root.X, null, null);
+            if (method == Oids.CaIssuers) yield return new(PointKind.IssuerCertificate, uri, who, slug, key, issuer, null, null);
+            else if (method == Oids.Ocsp) yield return new(PointKind.Ocsp, uri, who, slug, key, issuer, OcspCertId.Of(issuer, x.Serial, sha256: false), false);
     }
 
     /// <summary>What editions under a key say about it: the oldest and the newest that are still good, and what the next one will say.</summary>

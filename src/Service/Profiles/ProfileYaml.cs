@@ -44,7 +44,7 @@ internal static class ProfileYaml
             var stream = new YamlStream();
             stream.Load(new StringReader(text));
             if (stream.Documents.Count != 1 || stream.Documents[0].RootNode is not YamlMappingNode root) throw Bad("It is not one mapping of fields to values.", "Begin with beacon profile export, and change what it wrote.");
-            var json = ToJson(root, Fields(typeof(ProfileDefinition)), 0);
+            var json = ToJson(root, typeof(ProfileDefinition), 0);
             foreach (var needed in new[] { "id", "title", "life" })
                 if (!json.AsObject().ContainsKey(needed)) throw Bad($"The field {needed} is missing.", "Add it.");
             // What is left out has a meaning of its own.
@@ -66,23 +66,24 @@ internal static class ProfileYaml
         catch (Exception e) when (e is JsonException or InvalidOperationException or FormatException) { throw Bad($"A value is of another kind than its field wants ({(e as JsonException)?.Path?.TrimStart('$', '.') ?? e.Message}).", "Compare it with /api/profile.schema.json."); }
     }
 
-    private static HashSet<string> Fields(Type t) => [.. t.GetProperties().Select(p => JsonNamingPolicy.CamelCase.ConvertName(p.Name))];
-
-    private static JsonNode ToJson(YamlNode node, HashSet<string>? fields, int depth)
+    /// <param name="wanted">What the field holds: a text stays one, even where it looks like a number.</param>
+    private static JsonNode ToJson(YamlNode node, Type wanted, int depth)
     {
         if (depth > MostDepth) throw Bad($"Line {node.Start.Line}: it is nested too deep.", "Compare it with /api/profile.schema.json.");
         switch (node)
         {
             case YamlMappingNode m:
                 var o = new JsonObject();
+                var fields = wanted.GetProperties().ToDictionary(p => JsonNamingPolicy.CamelCase.ConvertName(p.Name), p => p.PropertyType);
                 foreach (var (key, value) in m.Children)
                 {
                     var name = (key as YamlScalarNode)?.Value ?? "";
-                    if (fields is not null && !fields.Contains(name)) throw Bad($"Line {key.Start.Line}: the field \"{name}\" is not one of a profile's.", "Use " + string.Join(", ", fields.Order()) + ".");
-                    o[name] = ToJson(value, name == "names" && depth == 0 ? Fields(typeof(ProfileNames)) : [], depth + 1);
+                    if (!fields.TryGetValue(name, out var type)) throw Bad($"Line {key.Start.Line}: the field \"{name}\" is not one of a profile's.", "Use " + string.Join(", ", fields.Keys.Order()) + ".");
+                    o[name] = ToJson(value, type, depth + 1);
                 }
                 return o;
-            case YamlSequenceNode s: return new JsonArray([.. s.Children.Select(c => ToJson(c, [], depth + 1))]);
+            case YamlSequenceNode s: return new JsonArray([.. s.Children.Select(c => ToJson(c, typeof(string), depth + 1))]);
+            case YamlScalarNode text when wanted == typeof(string): return JsonValue.Create(text.Value ?? "");
             case YamlScalarNode { Style: ScalarStyle.Plain } p when p.Value is "true" or "false": return JsonValue.Create(p.Value == "true");
             case YamlScalarNode { Style: ScalarStyle.Plain } p when int.TryParse(p.Value, NumberStyles.AllowLeadingSign, CultureInfo.InvariantCulture, out var n): return JsonValue.Create(n);
             case YamlScalarNode v: return JsonValue.Create(v.Value ?? "");

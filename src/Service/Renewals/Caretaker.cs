@@ -35,6 +35,7 @@ internal sealed class Caretaker(IServiceScopeFactory scopes, ServiceCertificate 
                     await GuardAsync("look at the hierarchy", (s, ct) => s.GetRequiredService<CheckHierarchy>().RunAsync(ct), stopping);
                     _nextHealth = clock.GetUtcNow() + TimeSpan.FromMinutes(options.HealthMinutes);
                 }
+                if (_rounds % 3 == 0) await GuardAsync("collect the parent's answer", (s, ct) => s.GetRequiredService<CollectAnswer>().RunAsync(ct), stopping);
                 await GuardAsync("approved requests", (s, ct) => s.GetRequiredService<DecideRequest>().FinishOpenAsync(ct), stopping);
                 await GuardAsync("OCSP responder", (_, ct) => responder.RenewIfDueAsync(ct), stopping);
                 // What the start and the first calls needed is given back, so that an idle service is a small one.

@@ -23,6 +23,7 @@ public sealed class BeaconDb(DbContextOptions<BeaconDb> options, WriteGate gate)
 {
     public DbSet<Authority> Authorities => Set<Authority>();
     public DbSet<Generation> Generations => Set<Generation>();
+    public DbSet<ParentRequest> ParentRequests => Set<ParentRequest>();
     public DbSet<PublishedCrl> Crls => Set<PublishedCrl>();
     public DbSet<ProfileRow> Profiles => Set<ProfileRow>();
     public DbSet<ProfileRevision> ProfileRevisions => Set<ProfileRevision>();

@@ -43,7 +43,9 @@ public sealed class TodayQuery(BeaconDb db, ServiceQueries services, Certificate
                     concerns.Add(new(f.Severity, f.Fault, a.Name, at is null ? f.Reason : $"{at}: {f.Reason}", f.Hurts, f.Cure, "beacon authority health", "/authorities"));
 
         // Nobody but a person can bring the next one: there are weeks to act in.
-        if (registry.IsReady && (shelf.Get(Authority.RootSlug)?.Row.NextUpdate is not { } lapses || lapses < now.AddDays(60)))
+        // Where the root publishes its lists itself, that is not for us to do.
+        var ours = registry.Authorities.SelectMany(a => a.Certified).Any(g => g.Read().CrlUris.Contains(registry.CrlUri(Authority.RootSlug)));
+        if (registry.IsReady && ours && (shelf.Get(Authority.RootSlug)?.Row.NextUpdate is not { } lapses || lapses < now.AddDays(60)))
         {
             var lapse = shelf.Get(Authority.RootSlug)?.Row.NextUpdate;
             concerns.Add(new(lapse is { } t && t > now ? Severity.Soon : Severity.Now, "root-crl", "root", lapse is { } at ? $"The root's CRL {(at > now ? "lapses" : "lapsed")} on {at:d MMM yyyy}." : "No CRL of the root is published.",

@@ -102,6 +102,42 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                     b.ToTable("Generations");
                 });
 
+            modelBuilder.Entity("OrderlyBeacon.Service.Authorities.ParentRequest", b =>
+                {
+                    b.Property<int>("Id")
+                        .ValueGeneratedOnAdd()
+                        .HasColumnType("INTEGER");
+
+                    b.Property<string>("Fingerprint")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.Property<int>("GenerationId")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<long>("Number")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<bool>("Open")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<string>("Root")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("Says")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("Url")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.HasKey("Id");
+
+                    b.ToTable("ParentRequests");
+                });
+
             modelBuilder.Entity("OrderlyBeacon.Service.Authorities.PublishedCrl", b =>
                 {
                     b.Property<int>("Id")
@@ -533,10 +569,61 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                     b.ToTable("Sessions");
                 });
 
+            modelBuilder.Entity("OrderlyBeacon.Service.Profiles.ProfileRevision", b =>
+                {
+                    b.Property<string>("Name")
+                        .HasColumnType("TEXT");
+
+                    b.Property<int>("Revision")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<long>("At")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<string>("By")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("Json")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.HasKey("Name", "Revision");
+
+                    b.ToTable("ProfileRevisions");
+                });
+
+            modelBuilder.Entity("OrderlyBeacon.Service.Profiles.ProfileRow", b =>
+                {
+                    b.Property<string>("Name")
+                        .HasColumnType("TEXT");
+
+                    b.Property<bool>("Offered")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<int>("Revision")
+                        .HasColumnType("INTEGER");
+
+                    b.HasKey("Name");
+
+                    b.ToTable("Profiles");
+                });
+
             modelBuilder.Entity("OrderlyBeacon.Service.Requests.Request", b =>
                 {
                     b.Property<long>("Id")
                         .ValueGeneratedOnAdd()
+                        .HasColumnType("INTEGER");
+
+                    b.Property<string>("AmendmentsJson")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("ApprovalsJson")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.Property<bool>("Approved")
                         .HasColumnType("INTEGER");
 
                     b.Property<long>("At")
@@ -567,6 +654,9 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                         .IsRequired()
                         .HasColumnType("TEXT");
 
+                    b.Property<string>("From")
+                        .HasColumnType("TEXT");
+
                     b.Property<int?>("HostId")
                         .HasColumnType("INTEGER");
 
@@ -580,6 +670,9 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                     b.Property<string>("NamesJson")
                         .IsRequired()
                         .HasColumnType("TEXT");
+
+                    b.Property<int>("Needed")
+                        .HasColumnType("INTEGER");
 
                     b.Property<string>("Note")
                         .HasColumnType("TEXT");
@@ -622,6 +715,8 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                     b.HasKey("Id");
 
                     b.HasIndex("CertificateId");
+
+                    b.HasIndex("State");
 
                     b.ToTable("Requests");
                 });

@@ -1,0 +1,133 @@
+using System.Net.Http.Headers;
+using System.Net.Http.Json;
+using System.Net.Security;
+using System.Security.Cryptography;
+using System.Security.Cryptography.X509Certificates;
+using System.Text.Json;
+using System.Text.Json.Serialization.Metadata;
+using Microsoft.EntityFrameworkCore;
+using OrderlyBeacon.Contracts;
+using OrderlyBeacon.Core;
+using OrderlyBeacon.Core.Formats;
+using OrderlyBeacon.Core.Requests;
+using OrderlyBeacon.Service.Notices;
+using OrderlyBeacon.Service.Storage;
+
+namespace OrderlyBeacon.Service.Authorities;
+
+/// <summary>A request that lies with a parent service, until its answer is collected.</summary>
+public sealed class ParentRequest
+{
+    public int Id { get; private init; }
+    public required int GenerationId { get; init; }
+    public required string Url { get; init; }
+
+    /// <summary>PEM of the only roots that are trusted for it.</summary>
+    public required string Root { get; init; }
+
+    /// <summary>Its number there.</summary>
+    public required long Number { get; init; }
+    public required string Fingerprint { get; init; }
+    public bool Open { get; private set; } = true;
+
+    /// <summary>What the parent said last.</summary>
+    public string Says { get; private set; } = "waiting for approval";
+
+    public void Say(string says, bool open) => (Says, Open) = (says, open);
+}
+
+/// <summary>
+/// Brings an authority's request to a parent service, in the name of somebody who may ask there; a person there approves it. The credentials are used once and
+/// not kept: the answer is public, and is collected with the request's number and the key's fingerprint.
+/// </summary>
+public sealed class AskParent(BeaconDb db, AuthorityRegistry registry, TimeProvider clock, Changes changes)
+{
+    public async Task<string> RunAsync(string slug, ParentWish wish, string actor, CancellationToken ct)
+    {
+        var waiting = slug == Authority.IssuingSlug ? registry.Waiting : null;
+        if (waiting is null) throw new BeaconProblem(ProblemCode.WrongState, $"\"{slug}\" has no request that waits for an answer.", "Begin a renewal first: beacon authority renew issuing.");
+        var csr = CertificationRequest.Read(waiting.Der.Span);
+        if (!Uri.TryCreate(wish.Url, UriKind.Absolute, out var url) || url.Scheme != "https") throw new BeaconProblem(ProblemCode.InputInvalid, $"\"{wish.Url}\" is not the address of a service.", "Give it as https://HOST:PORT.");
+        using var http = Client(url, wish.Root);
+        var session = await SendAsync(http, HttpMethod.Post, "/api/v1/session", new SignIn(wish.Name, wish.Password, "token"), BeaconJson.Default.SignIn, BeaconJson.Default.Session, null, ct);
+        http.DefaultRequestHeaders.Authorization = new AuthenticationHeaderValue("Bearer", session.Token);
+        var request = await SendAsync(http, HttpMethod.Post, "/api/v1/requests",
+            new NewRequest(null, string.IsNullOrWhiteSpace(wish.Profile) ? "subordinate" : wish.Profile, null, null, null, null, wish.Life, Armor.Write(Armor.CertificateRequest, csr.Der.Span), null, null, null, $"Asked for by {actor}"),
+            BeaconJson.Default.NewRequest, BeaconJson.Default.RequestInfo, $"generation-{waiting.Number}-{Convert.ToHexStringLower(SHA256.HashData(csr.Der.Span))}", ct);
+        if (request.State == RequestState.Refused) throw new BeaconProblem(ProblemCode.RequestRefused, $"The parent refuses: {request.Reason}", "Mend the cause; it is asked anew then.");
+        await using (var write = await db.BeginWriteAsync(ct))
+        {
+            var generation = await db.Generations.SingleAsync(g => g.Number == waiting.Number && g.AuthorityId == db.Authorities.Single(a => a.Slug == slug).Id, ct);
+            foreach (var old in await db.ParentRequests.Where(p => p.GenerationId == generation.Id && p.Open).ToListAsync(ct)) old.Say("asked anew", open: false);
+            db.ParentRequests.Add(new() { GenerationId = generation.Id, Url = url.GetLeftPart(UriPartial.Authority), Root = wish.Root, Number = request.Number, Fingerprint = csr.PublicKey.Fingerprint() });
+            await db.Note(clock.GetUtcNow(), actor, "authority.parent-asked", slug, $"request {request.Number} at {url.Authority}, as {wish.Name}");
+            await write.CommitAsync(ct);
+        }
+        changes.Tell("authority", slug);
+        return $"It is request {request.Number} at {url.Authority} now. Somebody there approves it (beacon request approve {request.Number}); the answer is collected by itself.";
+    }
+
+    internal static HttpClient Client(Uri url, string root)
+    {
+        var policy = new X509ChainPolicy { TrustMode = X509ChainTrustMode.CustomRootTrust, RevocationMode = X509RevocationMode.NoCheck, DisableCertificateDownloads = true };
+        try { policy.CustomTrustStore.ImportFromPem(root); }
+        catch (CryptographicException) { throw new BeaconProblem(ProblemCode.InputInvalid, "The parent's root cannot be read.", "Give its root.pem."); }
+        if (policy.CustomTrustStore.Count == 0) throw new BeaconProblem(ProblemCode.InputInvalid, "There is no certificate in the parent's root.", "Give its root.pem.");
+        return new(new SocketsHttpHandler { UseProxy = false, UseCookies = false, AllowAutoRedirect = false, SslOptions = new SslClientAuthenticationOptions { CertificateChainPolicy = policy } }) { BaseAddress = url, Timeout = TimeSpan.FromSeconds(20) };
+    }
+
+    internal static async Task<TAnswer> SendAsync<TBody, TAnswer>(HttpClient http, HttpMethod method, string path, TBody? body, JsonTypeInfo<TBody> bodyType, JsonTypeInfo<TAnswer> answerType, string? key, CancellationToken ct)
+    {
+        try
+        {
+            using var message = new HttpRequestMessage(method, path);
+            if (body is not null) message.Content = JsonContent.Create(body, bodyType);
+            if (key is not null) message.Headers.Add("Idempotency-Key", key);
+            using var answer = await http.SendAsync(message, ct);
+            var text = await answer.Content.ReadAsStringAsync(ct);
+            if (answer.IsSuccessStatusCode) return JsonSerializer.Deserialize(text, answerType)!;
+            var p = answer.Content.Headers.ContentType?.MediaType == "application/problem+json" ? JsonSerializer.Deserialize(text, BeaconJson.Default.Problem) : null;
+            throw new BeaconProblem(answer.StatusCode == System.Net.HttpStatusCode.NotFound ? ProblemCode.NotFound : ProblemCode.Unreachable, $"The parent answers {(int)answer.StatusCode}: {p?.Detail ?? "nothing that is understood"}", p?.Cure ?? "Check its address.");
+        }
+        catch (Exception e) when (e is HttpRequestException or JsonException || (e is OperationCanceledException && !ct.IsCancellationRequested))
+        {
+            throw new BeaconProblem(ProblemCode.Unreachable, $"The parent {http.BaseAddress} cannot be reached: {(e.InnerException ?? e).Message}", "Check its address, its root and the network.", e);
+        }
+    }
+}
+
+/// <summary>Looks whether a parent has answered, and installs the answer.</summary>
+public sealed class CollectAnswer(BeaconDb db, AuthorityRegistry registry, InstallAnswer install, TimeProvider clock, Changes changes)
+{
+    public async Task RunAsync(CancellationToken ct)
+    {
+        if (registry.Waiting is null) return;
+        foreach (var asked in await db.ParentRequests.AsNoTracking().Where(p => p.Open).ToListAsync(ct))
+        {
+            try
+            {
+                using var http = AskParent.Client(new Uri(asked.Url), asked.Root);
+                var answer = await AskParent.SendAsync(http, HttpMethod.Get, $"/api/v1/subordinates/{asked.Number}?key={asked.Fingerprint}", null, BeaconJson.Default.String, BeaconJson.Default.SubordinateAnswer, null, ct);
+                if (answer.State == RequestState.Issued) await install.RunAsync(Authority.IssuingSlug, answer.Files.Select(Convert.FromBase64String), "parent", ct);
+                await SayAsync(asked, answer.State switch
+                {
+                    RequestState.Issued => "answered", RequestState.Refused => "refused: " + answer.Reason, RequestState.Withdrawn => "withdrawn there", _ => "waiting for approval",
+                }, answer.State == RequestState.WaitingForApproval, ct);
+            }
+            // It stays open: what is wrong may be mended there or here.
+            catch (BeaconProblem p) { await SayAsync(asked, p.Message, open: true, ct); }
+        }
+    }
+
+    private async Task SayAsync(ParentRequest asked, string says, bool open, CancellationToken ct)
+    {
+        if (asked.Says == says && asked.Open == open) return;
+        await using (var write = await db.BeginWriteAsync(ct))
+        {
+            (await db.ParentRequests.SingleAsync(p => p.Id == asked.Id, ct)).Say(says, open);
+            await db.Note(clock.GetUtcNow(), "system", "authority.parent-said", Authority.IssuingSlug, $"request {asked.Number} at {asked.Url}: {says}");
+            await write.CommitAsync(ct);
+        }
+        changes.Tell("authority", Authority.IssuingSlug);
+    }
+}

@@ -51,6 +51,22 @@ const router = createBrowserRouter([
         path: 'requests/:number',
         lazy: async () => ({ Component: (await import('./pages/Request')).Request }),
       },
+      {
+        path: 'requests',
+        lazy: async () => ({ Component: (await import('./pages/Requests')).Requests }),
+      },
+      {
+        path: 'authorities',
+        lazy: async () => ({ Component: (await import('./pages/Authorities')).Authorities }),
+      },
+      {
+        path: 'profiles',
+        lazy: async () => ({ Component: (await import('./pages/Profiles')).Profiles }),
+      },
+      {
+        path: 'profiles/:id',
+        lazy: async () => ({ Component: (await import('./pages/Profile')).Profile }),
+      },
       { path: 'hosts', lazy: async () => ({ Component: (await import('./pages/Hosts')).Hosts }) },
       { path: 'hosts/:name', lazy: async () => ({ Component: (await import('./pages/Host')).Host }) },
       { path: 'journal', lazy: async () => ({ Component: (await import('./pages/Journal')).Journal }) },

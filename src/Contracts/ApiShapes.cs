@@ -219,7 +219,12 @@ public sealed record HealthFinding(string Fault, Severity Severity, string Reaso
 /// <param name="WrittenIn">Which certificates name it.</param>
 public sealed record HealthPoint(string Kind, string Uri, string WrittenIn, Severity Severity, string Told, HealthFinding? Finding, DateTimeOffset? FreshUntil);
 public sealed record HealthGeneration(int Number, int KeyNumber, string State, string Serial, string Key, string KeyState, DateTimeOffset? NotBefore, DateTimeOffset? NotAfter, Severity Severity,
-    IReadOnlyList<HealthFinding> Findings, IReadOnlyList<HealthPoint> Points, long Editions, DateTimeOffset? LastEditionEnds);
+    IReadOnlyList<HealthFinding> Findings, IReadOnlyList<HealthPoint> Points, long Editions, DateTimeOffset? LastEditionEnds)
+{
+    /// <summary>The authority and the number of the generation that signed it; null when it signed itself or waits.</summary>
+    public HealthLink? SignedBy { get; init; }
+}
+public sealed record HealthLink(string Authority, int Generation);
 public sealed record HealthAuthority(string Id, string Name, string Kind, Severity Severity, IReadOnlyList<HealthGeneration> Generations);
 
 /// <summary>The whole hierarchy as clients see it.</summary>

@@ -23,6 +23,12 @@ export type OrderInfo = Schemas['OrderInfo'];
 export type ProfileInfo = Schemas['ProfileInfo'];
 export type JournalEntry = Schemas['JournalEntryInfo'];
 export type Session = Schemas['Session'];
+export type HealthReport = Schemas['HealthReport'];
+export type HealthGeneration = Schemas['HealthGeneration'];
+export type HealthPoint = Schemas['HealthPoint'];
+export type HealthFinding = Schemas['HealthFinding'];
+export type AuthorityInfo = Schemas['AuthorityInfo'];
+export type ProfileDetail = Schemas['ProfileDetail'];
 
 /** An RFC 9457 answer of ours: what is wrong, and what mends it. */
 interface Problem {

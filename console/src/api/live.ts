@@ -4,7 +4,9 @@ import { useQueryClient } from '@tanstack/react-query';
 /** Which questions have to be asked again when a noun changes. */
 const asks: Record<string, string[]> = {
   certificate: ['today', 'certificates', 'certificate', 'services', 'host', 'journal'],
-  request: ['today', 'request', 'journal'],
+  request: ['today', 'request', 'requests', 'journal'],
+  authority: ['authorities', 'health', 'today', 'journal'],
+  profile: ['profiles', 'profile', 'journal'],
   order: ['order', 'today', 'certificates', 'certificate', 'host'],
   host: ['today', 'hosts', 'host', 'services', 'certificate', 'certificates'],
   service: ['today', 'services', 'host'],

@@ -52,22 +52,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/profiles": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get: operations["listProfiles"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/v1/revocations": {
         parameters: {
             query?: never;
@@ -110,6 +94,22 @@ export interface paths {
         get?: never;
         put?: never;
         post: operations["issueCrl"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/authorities/health": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["getHealth"];
+        put?: never;
+        post: operations["checkHealth"];
         delete?: never;
         options?: never;
         head?: never;
@@ -244,6 +244,150 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/profiles": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listProfiles"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/profiles/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["getProfile"];
+        put: operations["changeProfile"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/profiles/{id}/revisions/{revision}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["getProfileRevision"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/profiles/{id}/differences": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["compareProfileRevisions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/profiles/{id}/yaml": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["exportProfile"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/profiles/import": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["importProfile"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/profiles/{id}/copy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["copyProfile"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/profiles/{id}/offer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["offerProfile"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/profiles/{id}/withdraw": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["withdrawProfile"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/requests/preview": {
         parameters: {
             query?: never;
@@ -302,6 +446,22 @@ export interface paths {
         get?: never;
         put?: never;
         post: operations["approveRequest"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/requests/{id}/amend": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["amendRequest"];
         delete?: never;
         options?: never;
         head?: never;
@@ -500,6 +660,102 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/authorities/{id}/rehearsal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["rehearseRenewal"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/authorities/{id}/renewal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["beginRenewal"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/authorities/{id}/parent": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["askParent"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/authorities/{id}/take-up": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["takeUpGeneration"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/authorities/{id}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["undoRenewal"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/subordinates/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["getSubordinateAnswer"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/session": {
         parameters: {
             query?: never;
@@ -626,6 +882,26 @@ export interface components {
             services: components["schemas"]["FoundService"][];
             entries: components["schemas"]["StoreEntryInfo"][];
             problem: null | components["schemas"]["ProblemInfo"];
+            /** @description Thumbprints of the roots that the agent trusts for this service; null from agents that do not say. */
+            anchors?: null | string[];
+        };
+        Amendment: {
+            /** @description The names it shall have, all of them. */
+            names: string[];
+            reason: string;
+        };
+        AmendmentInfo: {
+            by: string;
+            /** Format: date-time */
+            at: string;
+            before: string[];
+            after: string[];
+            reason: string;
+        };
+        ApprovalInfo: {
+            by: string;
+            /** Format: date-time */
+            at: string;
         };
         AuthorityInfo: {
             id: string;
@@ -640,6 +916,10 @@ export interface components {
             editions: number;
             pem: string;
             waitsFor: null | string;
+            /** @description Keys of past generations, with what is still published for them. */
+            otherKeys?: components["schemas"]["KeyInfo"][];
+            /** @description Where its request lies and what was said there; null when it is carried by hand. */
+            waitsAt?: null | string;
         };
         /** @description What a binding would change, shown before it is made. */
         BindPlan: {
@@ -827,6 +1107,81 @@ export interface components {
             notAfter: string;
             key: string;
             certificateAt: string;
+            /** @description `in-use`, `published` (not issuing yet), `past` or `withdrawn`. */
+            state: string;
+            /**
+             * Format: int32
+             * @description Generations with the same key share it, and with it lists and responder.
+             */
+            keyNumber: number;
+        };
+        HealthAuthority: {
+            id: string;
+            name: string;
+            kind: string;
+            severity: components["schemas"]["Severity"];
+            generations: components["schemas"]["HealthGeneration"][];
+        };
+        HealthFinding: {
+            /** @description As `missing`, `stale`, `wrong-generation`; see docs/guide/authority.md. */
+            fault: string;
+            severity: components["schemas"]["Severity"];
+            reason: string;
+            /** @description Likely causes, the likeliest first. */
+            causes: string[];
+            hurts: string;
+            cure: string;
+        };
+        HealthGeneration: {
+            /** Format: int32 */
+            number: number;
+            /** Format: int32 */
+            keyNumber: number;
+            state: string;
+            serial: string;
+            key: string;
+            keyState: string;
+            /** Format: date-time */
+            notBefore: null | string;
+            /** Format: date-time */
+            notAfter: null | string;
+            severity: components["schemas"]["Severity"];
+            findings: components["schemas"]["HealthFinding"][];
+            points: components["schemas"]["HealthPoint"][];
+            /** Format: int64 */
+            editions: number;
+            /** Format: date-time */
+            lastEditionEnds: null | string;
+            signedBy?: null | components["schemas"]["HealthLink"];
+        };
+        HealthLink: {
+            authority: string;
+            /** Format: int32 */
+            generation: number;
+        };
+        /** @description An address that stands in certificates, as a client finds it. */
+        HealthPoint: {
+            /** @description `issuer-certificate`, `crl`, `delta-crl` or `ocsp`. */
+            kind: string;
+            uri: string;
+            /** @description Which certificates name it. */
+            writtenIn: string;
+            severity: components["schemas"]["Severity"];
+            told: string;
+            finding: null | components["schemas"]["HealthFinding"];
+            /** Format: date-time */
+            freshUntil: null | string;
+        };
+        /** @description The whole hierarchy as clients see it. */
+        HealthReport: {
+            /** Format: date-time */
+            at: string;
+            severity: components["schemas"]["Severity"];
+            /** Format: int32 */
+            points: number;
+            /** Format: int32 */
+            findings: number;
+            authorities: components["schemas"]["HealthAuthority"][];
         };
         HoldRelease: {
             serial: null | string;
@@ -871,6 +1226,14 @@ export interface components {
             detail: string;
             previous: string;
             hash: string;
+        };
+        /** @description A key that has a list of its own, besides the one that issues. */
+        KeyInfo: {
+            /** Format: int32 */
+            keyNumber: number;
+            crl: null | components["schemas"]["CrlInfo"];
+            delta: null | components["schemas"]["CrlInfo"];
+            responder: null | components["schemas"]["ResponderInfo"];
         };
         /**
          * @description How far an edition's life has gone.
@@ -1081,6 +1444,17 @@ export interface components {
             items: components["schemas"]["RequestInfo"][];
             next: null | string;
         };
+        /** @description A parent service to bring an authority's request to, and who asks there. */
+        ParentWish: {
+            url: string;
+            /** @description PEM of the root that is trusted for it. */
+            root: string;
+            name: string;
+            password: string;
+            /** @description The profile there; `subordinate` when left out. */
+            profile: null | string;
+            life: null | string;
+        };
         PersonInfo: {
             name: string;
             groups: string[];
@@ -1098,6 +1472,50 @@ export interface components {
             message: string;
             cure: string;
         };
+        ProfileCopy: {
+            id: string;
+            title: null | string;
+        };
+        /** @description A profile as it is written down; the same as JSON and as YAML. Its form is /api/profile.schema.json. */
+        ProfileDefinition: {
+            id: string;
+            title: string;
+            purpose: string;
+            /** @description As `90d`, `12h`. */
+            life: string;
+            keys: string[];
+            keyUsage: string[];
+            extendedKeyUsage: string[];
+            names: components["schemas"]["ProfileNames"];
+            /** @description `request`, `first-name` or `empty`. */
+            subject: string;
+            /** @description Attributes that every subject gets, as `O=Thistledown Rail`. */
+            fixed: string;
+            /** @description Groups; empty lets everybody who may ask at all. */
+            mayAsk: string[];
+            /**
+             * Format: int32
+             * @description 0, 1 or 2 other people.
+             */
+            approvals: number;
+            /**
+             * Format: int32
+             * @description Makes authorities with this path length; null makes none.
+             */
+            authorityDepth: null | number;
+        };
+        ProfileDetail: {
+            profile: components["schemas"]["ProfileInfo"];
+            definition: components["schemas"]["ProfileDefinition"];
+            revisions: components["schemas"]["ProfileRevisionInfo"][];
+            /** Format: int64 */
+            certificates: number;
+        };
+        ProfileDifference: {
+            field: string;
+            before: string;
+            after: string;
+        };
         ProfileInfo: {
             id: string;
             /** Format: int32 */
@@ -1112,9 +1530,76 @@ export interface components {
             addresses: boolean;
             forPeople: boolean;
             approval: string;
+            /** @description Whether it may be asked for now. */
+            offered?: boolean;
+            /** @description Whether who looks may ask for it. */
+            forYou?: boolean;
+            /** Format: int32 */
+            approvals?: number;
+            mayAsk?: string[];
+        };
+        ProfileNames: {
+            hostNames: boolean;
+            wildcards: boolean;
+            addresses: boolean;
+            /** @description Zones; empty sets no bound. */
+            within: string[];
+            /** Format: int32 */
+            most: number;
+        };
+        ProfileRevisionInfo: {
+            /** Format: int32 */
+            revision: number;
+            /** Format: date-time */
+            at: string;
+            by: string;
+            changes: components["schemas"]["ProfileDifference"][];
+        };
+        ProfileText: {
+            yaml: string;
         };
         Refusal: {
             reason: string;
+        };
+        /** @description What a renewal would change, before anything is done. */
+        Rehearsal: {
+            authority: string;
+            /** Format: int32 */
+            generation: number;
+            newKey: boolean;
+            key: string;
+            /** @description What will be done, in order, and by whom. */
+            steps: string[];
+            /** @description The chain that each generation's editions follow then. */
+            chains: components["schemas"]["RehearsedChain"][];
+            /** @description What each address will hold. */
+            points: components["schemas"]["RehearsedPoint"][];
+            /** @description How revocation is published, for which key, until when. */
+            lists: string[];
+            /** @description Hosts whose agents do not have the newest root yet. */
+            hosts: string[];
+            /** Format: date-time */
+            sideBySideUntil: null | string;
+            /** @description What to know before beginning. */
+            warnings: string[];
+        };
+        RehearsedChain: {
+            who: string;
+            /** Format: int64 */
+            editions: number;
+            /** Format: date-time */
+            lastEnds: null | string;
+            chain: string[];
+        };
+        RehearsedPoint: {
+            at: string;
+            holds: string;
+            changes: boolean;
+        };
+        /** @description What a renewal of an authority shall take. */
+        RenewalWish: {
+            /** @description The kind of a new key, as `ec-p256`; null goes on with the same key. */
+            newKey: null | string;
         };
         RequestInfo: {
             /** Format: int64 */
@@ -1137,6 +1622,20 @@ export interface components {
             orderId: null | number;
             note: null | string;
             cause: string;
+            /**
+             * Format: int32
+             * @description How many people must approve it; 0 when nobody needs to.
+             */
+            needed?: number;
+            approvals?: components["schemas"]["ApprovalInfo"][];
+            /** @description Names that were amended before the approval. */
+            amendments?: components["schemas"]["AmendmentInfo"][];
+            /** @description What is different from the certificate's edition in use; empty when there is none, or nothing is. */
+            differences?: string[];
+            /** @description Where it came from: an address. */
+            from?: null | string;
+            subject?: string;
+            life?: null | string;
         };
         /** @description What would happen: the verdicts and the certificate as it would be. */
         RequestPreview: {
@@ -1232,6 +1731,12 @@ export interface components {
             notAfter: string;
             live: boolean;
         };
+        /** @description How a subordinate authority's request stands; once it is issued with the certificate and all above it, each in base64. */
+        SubordinateAnswer: {
+            state: components["schemas"]["RequestState"];
+            reason: null | string;
+            files: string[];
+        };
         Today: {
             /** Format: date-time */
             at: string;
@@ -1256,6 +1761,10 @@ export interface components {
             now: number;
             /** Format: int32 */
             failed: number;
+        };
+        /** @description What was done, in sentences. */
+        Told: {
+            sentences: string[];
         };
         /** @enum {unknown} */
         Verdict: "granted" | "needs-approval" | "refused";
@@ -1332,26 +1841,6 @@ export interface operations {
             };
         };
     };
-    listProfiles: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ProfileInfo"][];
-                };
-            };
-        };
-    };
     revokeMany: {
         parameters: {
             query?: never;
@@ -1414,6 +1903,46 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["CrlIssued"];
+                };
+            };
+        };
+    };
+    getHealth: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HealthReport"];
+                };
+            };
+        };
+    };
+    checkHealth: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HealthReport"];
                 };
             };
         };
@@ -1675,6 +2204,238 @@ export interface operations {
             };
         };
     };
+    listProfiles: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProfileInfo"][];
+                };
+            };
+        };
+    };
+    getProfile: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProfileDetail"];
+                };
+            };
+        };
+    };
+    changeProfile: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProfileDefinition"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProfileDetail"];
+                };
+            };
+        };
+    };
+    getProfileRevision: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+                revision: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProfileDefinition"];
+                };
+            };
+        };
+    };
+    compareProfileRevisions: {
+        parameters: {
+            query?: {
+                from?: number;
+                to?: number;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProfileDifference"][];
+                };
+            };
+        };
+    };
+    exportProfile: {
+        parameters: {
+            query?: {
+                revision?: number;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProfileText"];
+                };
+            };
+        };
+    };
+    importProfile: {
+        parameters: {
+            query?: {
+                preview?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProfileText"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProfileRevisionInfo"];
+                };
+            };
+        };
+    };
+    copyProfile: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProfileCopy"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProfileDetail"];
+                };
+            };
+        };
+    };
+    offerProfile: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    withdrawProfile: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
     previewRequest: {
         parameters: {
             query?: never;
@@ -1780,6 +2541,32 @@ export interface operations {
             cookie?: never;
         };
         requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RequestInfo"];
+                };
+            };
+        };
+    };
+    amendRequest: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Amendment"];
+            };
+        };
         responses: {
             /** @description OK */
             200: {
@@ -2043,12 +2830,14 @@ export interface operations {
             };
         };
         responses: {
-            /** @description No Content */
-            204: {
+            /** @description OK */
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };
-                content?: never;
+                content: {
+                    "application/json": components["schemas"]["Told"];
+                };
             };
         };
     };
@@ -2072,6 +2861,152 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["CrlIssued"];
+                };
+            };
+        };
+    };
+    rehearseRenewal: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RenewalWish"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rehearsal"];
+                };
+            };
+        };
+    };
+    beginRenewal: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RenewalWish"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Told"];
+                };
+            };
+        };
+    };
+    askParent: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ParentWish"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Told"];
+                };
+            };
+        };
+    };
+    takeUpGeneration: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Told"];
+                };
+            };
+        };
+    };
+    undoRenewal: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Told"];
+                };
+            };
+        };
+    };
+    getSubordinateAnswer: {
+        parameters: {
+            query: {
+                key: string;
+            };
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SubordinateAnswer"];
                 };
             };
         };

@@ -14,10 +14,13 @@ import {
 } from '@mantine/core';
 import { useDisclosure } from '@mantine/hooks';
 import {
+  IconBinaryTree,
   IconBook2,
   IconCertificate,
   IconCirclePlus,
+  IconInbox,
   IconMoon,
+  IconRuler2,
   IconSearch,
   IconServer2,
   IconSun,
@@ -33,7 +36,10 @@ const places = [
   { to: '/', label: 'Today', Icon: IconSunrise },
   { to: '/certificates', label: 'Certificates', Icon: IconCertificate },
   { to: '/new', label: 'New certificate', Icon: IconCirclePlus },
+  { to: '/requests', label: 'Requests', Icon: IconInbox },
   { to: '/hosts', label: 'Hosts and services', Icon: IconServer2 },
+  { to: '/authorities', label: 'Authorities', Icon: IconBinaryTree },
+  { to: '/profiles', label: 'Profiles', Icon: IconRuler2 },
   { to: '/journal', label: 'Journal', Icon: IconBook2 },
 ];
 

@@ -1,24 +1,15 @@
 import { useState } from 'react';
-import { Button, Group, Loader, Stack, TextInput, Title } from '@mantine/core';
+import { Button, Group, Loader, Stack, Text, Textarea, TextInput, Title } from '@mantine/core';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { Link, useParams } from 'react-router';
-import { api, take } from '../api/client';
+import { api, take, type RequestInfo } from '../api/client';
 import { CommandLine, Facts, Failure } from '../components/Bits';
 import { OrderProgress } from '../components/OrderProgress';
+import { requestSeverity } from '../components/requests';
 import { State } from '../components/State';
 import { Verdicts } from '../components/Verdicts';
 import { useNow } from '../components/useNow';
 import { when } from '../words';
-
-const severities = {
-  issued: 'fine',
-  refused: 'failed',
-  'waiting-for-approval': 'soon',
-  'waiting-for-host': 'soon',
-  'waiting-outside': 'soon',
-  draft: 'soon',
-  withdrawn: 'fine',
-} as const;
 
 export function Request() {
   const id = Number(useParams().number);
@@ -35,7 +26,7 @@ export function Request() {
         <Title order={2} fz={22}>
           Request {data.number}
         </Title>
-        <State severity={severities[data.state]} word={data.state.replaceAll('-', ' ')} />
+        <State severity={requestSeverity[data.state]} word={data.state.replaceAll('-', ' ')} />
       </Group>
       {data.orderId && <OrderProgress id={data.orderId} />}
       <section className="sheet">
@@ -50,9 +41,20 @@ export function Request() {
               ),
             ],
             ['For', data.host ?? 'a CSR'],
+            ['Subject', data.subject],
             ['Profile', data.profile],
             ['Key', data.key],
-            ['Asked for by', `${data.requester}, ${when(data.at, now)}`],
+            [
+              'Asked for by',
+              `${data.requester}, ${when(data.at, now)}${data.from ? `, from ${data.from}` : ''}`,
+            ],
+            [
+              'Approvals',
+              data.needed
+                ? `${data.approvals?.length ?? 0} of ${data.needed}${data.approvals?.length ? `: ${data.approvals.map((x) => `${x.by}, ${when(x.at, now)}`).join('; ')}` : ''}`
+                : null,
+            ],
+            ['Differs in', data.differences?.join('; ')],
             ['Bind to', data.bindTo.join(', ')],
             ['Decided by', data.decidedBy],
             ['Reason', data.reason],
@@ -60,17 +62,33 @@ export function Request() {
           ]}
         />
       </section>
+      {data.amendments?.map((m) => (
+        <section className="sheet" key={m.at} aria-label="Amended">
+          <State severity="soon" word={`${m.by} amended the names: ${m.reason}`} />
+          <Text size="sm" className="mono">
+            <del>{m.before.join(', ')}</del> → <ins>{m.after.join(', ')}</ins>
+          </Text>
+        </section>
+      ))}
       <section className="sheet scroll">
         <Verdicts verdicts={data.verdicts} />
+        {data.findings.map((f) => (
+          <Text size="sm" key={`${f.code} ${f.subject}`}>
+            {f.message} <span className="dim">{f.cure}</span>
+          </Text>
+        ))}
       </section>
-      {data.state === 'waiting-for-approval' && <Decide id={id} />}
+      {data.state === 'waiting-for-approval' && <Decide request={data} />}
       <CommandLine command={`beacon request show ${data.number}`} />
     </Stack>
   );
 }
 
-function Decide({ id }: { id: number }) {
+function Decide({ request }: { request: RequestInfo }) {
+  const id = request.number;
   const cache = useQueryClient();
+  const before = request.verdicts.map((v) => v.name).join('\n');
+  const [names, setNames] = useState(before);
   const [reason, setReason] = useState('');
   const path = { params: { path: { id } } };
   const again = () => cache.invalidateQueries({ queryKey: ['request', id] });
@@ -82,7 +100,17 @@ function Decide({ id }: { id: number }) {
     mutationFn: () => take(api.POST('/api/v1/requests/{id}/refuse', { ...path, body: { reason } })),
     onSuccess: again,
   });
-  const error = approve.error ?? refuse.error;
+  const amend = useMutation({
+    mutationFn: () =>
+      take(
+        api.POST('/api/v1/requests/{id}/amend', {
+          ...path,
+          body: { names: names.split(/\s+/).filter(Boolean), reason },
+        }),
+      ),
+    onSuccess: again,
+  });
+  const error = approve.error ?? refuse.error ?? amend.error;
   return (
     <section className="sheet">
       <Group align="flex-end">
@@ -95,8 +123,8 @@ function Decide({ id }: { id: number }) {
           Approve
         </Button>
         <TextInput
-          label="Reason for refusing; the requester reads it"
-          w={360}
+          label="Reason for refusing or amending; the requester reads it"
+          w={400}
           value={reason}
           onChange={(e) => {
             setReason(e.currentTarget.value);
@@ -113,6 +141,29 @@ function Decide({ id }: { id: number }) {
           Refuse
         </Button>
       </Group>
+      {before && (
+        <Group align="flex-end" mt="sm">
+          <Textarea
+            label="Names it shall have, one to a line; judged by the requester's zones"
+            w={400}
+            autosize
+            value={names}
+            onChange={(e) => {
+              setNames(e.currentTarget.value);
+            }}
+          />
+          <Button
+            variant="default"
+            disabled={!reason.trim() || names.trim() === before}
+            loading={amend.isPending}
+            onClick={() => {
+              amend.mutate();
+            }}
+          >
+            Amend the names
+          </Button>
+        </Group>
+      )}
       {error && <Failure error={error} />}
     </section>
   );

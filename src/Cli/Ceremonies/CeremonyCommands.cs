@@ -21,7 +21,7 @@ internal static class CeremonyCommands
     private static readonly Argument<string> Folder = new("folder") { Description = "The root's folder, as on a removable disk." };
     private static readonly Option<int?> PassphraseFd = new("--passphrase-fd") { Description = "Read the passphrase from this file descriptor; otherwise it is asked for, unseen." };
 
-    public static IEnumerable<Command> All() => [new("ceremony", "An offline root: found it, let it sign, keep it. Needs no service and no network.") { Found(), Show(), Sign(), Revoke(), IssueCrl(), Renew() }];
+    public static IEnumerable<Command> All() => [new("ceremony", "An offline root: found it, let it sign, keep it. Needs no service and no network.") { Found(), Adopt(), Show(), Sign(), Revoke(), IssueCrl(), Renew() }];
 
     private static SerialNumber NewSerial() => SerialNumber.FromRandom(RandomNumberGenerator.GetBytes(16));
 
@@ -57,6 +57,42 @@ internal static class CeremonyCommands
             Line($"Its first CRL: {folder.Written}");
             Rich($"[grey]SHA-256[/] {folder.Root.Thumbprint.Hex}");
             Line("Keep a second copy of the folder in another place, and the passphrase in neither.");
+            return Task.FromResult(ExitCodes.Done);
+        });
+        return c;
+    }
+
+    /// <summary>A root that was founded elsewhere, as by a service for itself, gets a folder: from then on it is kept as any other.</summary>
+    private static Command Adopt()
+    {
+        var key = new Option<string>("--key") { Description = "Its encrypted key (PKCS#8 in PEM), as root-key--….pem in a service's take-away folder.", Required = true };
+        var files = new Argument<string[]>("files") { Description = "Its certificate, its newest CRL, and the certificates of the authorities it signed, whatever the files are called.", Arity = ArgumentArity.OneOrMore };
+        var c = new Command("adopt", "Make a root's folder from a key that was sealed elsewhere. The passphrase stays the same.") { Folder, files, key, PassphraseFd };
+        c.Does((r, _) =>
+        {
+            var items = r.GetValue(files)!.SelectMany(f => FileInspection.Inspect(File.ReadAllBytes(f))).ToList();
+            var certificates = items.Where(i => i.Kind == FileItemKind.Certificate).Select(i => X509.Read(i.Der)).ToList();
+            var root = certificates.SingleOrDefault(x => x.IsSelfSigned && x.IsAuthority) ?? throw new BeaconProblem(ProblemCode.WrongFile, "Among these files is not one root certificate.", "Give the root's certificate, often named root.pem.");
+            var signed = certificates.Where(x => !x.IsSelfSigned).ToList();
+            if (signed.FirstOrDefault(x => !x.SignedBy(root.PublicKey)) is { } stranger) throw new BeaconProblem(ProblemCode.WrongFile, $"{stranger.Subject} was not signed by this root.", "Leave that file out.");
+            var lists = items.Where(i => i.Kind == FileItemKind.Crl).Select(i => (i.Der, List: Crl.Read(i.Der))).ToList();
+            if (lists.Any(l => !l.List.SignedBy(root.PublicKey))) throw new BeaconProblem(ProblemCode.WrongFile, "A CRL among these was not signed by this root.", "Leave that file out.");
+            if (lists.Any(l => l.List.Revoked.Count > 0)) throw new BeaconProblem(ProblemCode.WrongFile, "The CRL has entries: what was revoked must be recorded where it was done.", "Take over the folder in which it was revoked.");
+            var now = DateTimeOffset.UtcNow;
+            var passphrase = Passphrase(r, twice: false);
+            var pem = File.ReadAllText(r.GetValue(key)!);
+            AsymmetricAlgorithm opened = root.PublicKey.Spec.Algorithm == KeyAlgorithm.Rsa ? RSA.Create() : ECDsa.Create();
+            try { opened.ImportFromEncryptedPem(pem, passphrase); }
+            catch (Exception e) when (e is ArgumentException or CryptographicException) { throw new BeaconProblem(ProblemCode.PassphraseWrong, $"The passphrase does not open {r.GetValue(key)}, or it is no encrypted key of this root's kind.", "Give both as they were sealed together."); }
+            var signer = new KeySigner(opened);
+            if (!signer.PublicKey.SameKey(root.PublicKey)) throw new BeaconProblem(ProblemCode.WrongFile, "The key is another one than the certificate's.", "Give the two that belong together.");
+            var folder = RootFolder.Create(r.GetValue(Folder)!);
+            folder.TakeKey(1, opened, passphrase);
+            var (crlAt, issuerAt) = signed.Count > 0 ? (signed[^1].CrlUris, signed[^1].Access.Where(a => a.Method == Oids.CaIssuers).Select(a => a.Uri)) : ([], []);
+            folder.Record(Acts.Founded, root.Subject.ToString(), new() { ["crl-at"] = string.Join(' ', crlAt), ["certificate-at"] = string.Join(' ', issuerAt), ["adopted"] = "yes" }, root.Der, TellingName.Of("root-certificate", root.Subject.CommonName ?? "root", now), signer, now);
+            foreach (var x in signed) folder.Record(Acts.Signed, x.Subject.ToString(), new() { ["serial"] = x.Serial.Hex }, x.Der, "", signer, now);
+            foreach (var l in lists.OrderBy(l => l.List.Number)) folder.Record(Acts.Crl, root.Subject.ToString(), new() { ["number"] = $"{l.List.Number}", ["root"] = "1", ["revoked"] = "0" }, l.Der, "", signer, now);
+            Line($"Adopted: {root.Subject} with {signed.Count} authorities below it. Delete the sealed key where it lay, and keep a second copy of this folder in another place.");
             return Task.FromResult(ExitCodes.Done);
         });
         return c;

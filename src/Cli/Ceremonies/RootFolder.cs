@@ -150,6 +150,9 @@ internal sealed class RootFolder
         return new KeySigner(key);
     }
 
+    /// <summary>Keeps a key that was made elsewhere.</summary>
+    public void TakeKey(int generation, AsymmetricAlgorithm key, string passphrase) => Write(KeyPath(generation), key.ExportEncryptedPkcs8PrivateKeyPem(passphrase, Sealing));
+
     /// <summary>Uses the same key for the next generation.</summary>
     public void CarryKey(int from, int to) => Write(KeyPath(to), File.ReadAllText(KeyPath(from)));
 

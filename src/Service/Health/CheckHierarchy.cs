@@ -76,10 +76,14 @@ public sealed class CheckHierarchy(BeaconDb db, AuthorityRegistry registry, Auth
         var worst = findings.Concat(points.Select(p => p.Finding).OfType<PointFinding>()).Select(f => f.Severity).DefaultIfEmpty(Severity.Fine).Max();
         return new(g.Number, g.KeyNumber, BeaconProblem.SlugOf(state), x?.Serial.Hex ?? "", x?.PublicKey.Spec.ToString() ?? "", keyState, x?.NotBefore, x?.NotAfter, (Contracts.Severity)(int)worst, [.. findings.Select(Of)],
             [.. points.Select(p => new HealthPoint(BeaconProblem.SlugOf(p.Kind), p.Uri, p.WrittenIn, (Contracts.Severity)(int)(p.Finding?.Severity ?? Severity.Fine), p.Finding?.Reason ?? p.Good, p.Finding is { } f ? Of(f) : null, p.FreshUntil))],
-            editions?.Count ?? 0, editions?.Last);
+            editions?.Count ?? 0, editions?.Last) { SignedBy = x is null || x.IsSelfIssued ? null : SignerOf(x) };
 
         static HealthFinding Of(PointFinding f) => new(BeaconProblem.SlugOf(f.Fault), (Contracts.Severity)(int)f.Severity, f.Reason, f.Causes, f.Hurts, f.Cure);
     }
+
+    /// <summary>The generation under which a certificate was signed: of several with the same key, the last that was there by then.</summary>
+    private HealthLink? SignerOf(X509 x) => registry.Authorities.SelectMany(a => a.Certified.Select(g => (a.Slug, g.Number, X: g.Read())))
+        .Where(s => s.X.Subject.Der.Span.SequenceEqual(x.Issuer.Der.Span) && x.SignedBy(s.X.PublicKey)).OrderBy(s => s.X.NotBefore <= x.NotBefore.AddMinutes(10)).ThenBy(s => s.Number).Select(s => new HealthLink(s.Slug, s.Number)).LastOrDefault();
 
     /// <summary>The point from which a certificate with its full life would be cut short.</summary>
     private PointFinding? EndsBefore(Authority a, X509 x, DateTimeOffset now)

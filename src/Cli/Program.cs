@@ -21,7 +21,7 @@ internal static class Program
             return 0;
         }
         var root = new RootCommand("Orderly Beacon's client: certificates for every server, from request to renewal.") { Json };
-        foreach (var c in TodayCommands.All().Concat(HostCommands.All()).Concat(RequestCommands.All()).Concat(ProfileCommands.All()).Concat(CertificateCommands.All()).Concat(AuthorityCommands.All()).Concat(SessionCommands.All()).Concat(CeremonyCommands.All())) root.Add(c);
+        foreach (var c in TodayCommands.All().Concat(HostCommands.All()).Concat(RequestCommands.All()).Concat(ProfileCommands.All()).Concat(BackupCommand.All()).Concat(CertificateCommands.All()).Concat(AuthorityCommands.All()).Concat(SessionCommands.All()).Concat(CeremonyCommands.All())) root.Add(c);
         var parsed = root.Parse(args);
         var code = await parsed.InvokeAsync();
         return parsed.Errors.Count > 0 ? ExitCodes.Usage : code;

@@ -230,6 +230,9 @@ public sealed record HealthAuthority(string Id, string Name, string Kind, Severi
 /// <summary>The whole hierarchy as clients see it.</summary>
 public sealed record HealthReport(DateTimeOffset At, Severity Severity, int Points, int Findings, IReadOnlyList<HealthAuthority> Authorities);
 
+/// <summary>Opens the backup; it is not kept.</summary>
+public sealed record BackupWish(string Passphrase);
+
 /// <summary>Files that a person carries, each as its bytes in base64; what they are is seen from their content.</summary>
 public sealed record CarriedFiles(IReadOnlyList<string> Files);
 

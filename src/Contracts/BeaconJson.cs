@@ -45,6 +45,7 @@ namespace OrderlyBeacon.Contracts;
 [JsonSerializable(typeof(RevocationWish))]
 [JsonSerializable(typeof(RevocationOutcome))]
 [JsonSerializable(typeof(CrlIssued))]
+[JsonSerializable(typeof(BackupWish))]
 [JsonSerializable(typeof(CarriedFiles))]
 [JsonSerializable(typeof(RenewalWish))]
 [JsonSerializable(typeof(Told))]

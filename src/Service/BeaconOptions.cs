@@ -34,6 +34,15 @@ public sealed class BeaconOptions
     /// <summary>Key of new authorities.</summary>
     public string AuthorityKey { get; set; } = "ec-p256";
 
+    /// <summary>PKCS#11 module in which new authority keys are made and kept; empty keeps them as encrypted files.</summary>
+    public string TokenModule { get; set; } = "";
+
+    /// <summary>Label of the token.</summary>
+    public string TokenLabel { get; set; } = "";
+
+    /// <summary>File with the token's PIN, unless it comes as a systemd credential named <c>beacon-token-pin</c>.</summary>
+    public string TokenPinFile { get; set; } = "";
+
     /// <summary>How the first run founds the issuing authority: <c>whole</c> with a root of its own, or <c>offline</c> under a root that is elsewhere.</summary>
     public string Founding { get; set; } = "whole";
 
@@ -57,6 +66,15 @@ public sealed class BeaconOptions
 
     /// <summary>PEM file of further roots that clients trust, besides our own: what chains to them is not called unknown.</summary>
     public string Anchors { get; set; } = "";
+
+    public static BeaconOptions Read(IConfiguration configuration)
+    {
+        var options = new BeaconOptions();
+        configuration.GetSection("Beacon").Bind(options);
+        configuration.Bind(options);
+        options.Data = Path.GetFullPath(options.Data);
+        return options;
+    }
 
     public IReadOnlyList<string> NameList => Names.Split(',', StringSplitOptions.TrimEntries | StringSplitOptions.RemoveEmptyEntries);
 

@@ -12,6 +12,7 @@ using OrderlyBeacon.Service.Certificates;
 using OrderlyBeacon.Service.Health;
 using OrderlyBeacon.Service.Hosts;
 using OrderlyBeacon.Service.Journal;
+using OrderlyBeacon.Service.Keeping;
 using OrderlyBeacon.Service.Notices;
 using OrderlyBeacon.Service.People;
 using OrderlyBeacon.Service.Profiles;
@@ -60,7 +61,7 @@ internal static class Composition
                  {
                      typeof(FoundAuthorities), typeof(PublishCrl), typeof(DecideNames), typeof(WishReading), typeof(CarryOutRequest), typeof(SubmitRequest), typeof(DecideRequest), typeof(InviteHost),
                      typeof(RemoveHost), typeof(TakeReport), typeof(AnswerCsr), typeof(TakeResult), typeof(OrderDesk), typeof(ServiceQueries), typeof(BindService), typeof(CertificateQueries),
-                     typeof(RevokeEdition), typeof(ReleaseEdition), typeof(RevokeMany), typeof(AnnounceRevocations), typeof(InstallAnswer), typeof(InstallRoot), typeof(PublishRootCrl), typeof(RenewAuthority), typeof(TakeUpGeneration), typeof(UndoRenewal), typeof(RehearseRenewal), typeof(ChangeProfile), typeof(AskParent), typeof(CollectAnswer), typeof(CheckHierarchy), typeof(OrderRenewal), typeof(TodayQuery), typeof(LookFromHost), typeof(Enrol),
+                     typeof(RevokeEdition), typeof(ReleaseEdition), typeof(RevokeMany), typeof(AnnounceRevocations), typeof(InstallAnswer), typeof(InstallRoot), typeof(PublishRootCrl), typeof(RenewAuthority), typeof(TakeUpGeneration), typeof(UndoRenewal), typeof(RehearseRenewal), typeof(ChangeProfile), typeof(AskParent), typeof(TakeBackup), typeof(RestoreBackup), typeof(CollectAnswer), typeof(CheckHierarchy), typeof(OrderRenewal), typeof(TodayQuery), typeof(LookFromHost), typeof(Enrol),
                  })
             s.AddScoped(scoped);
         if (hosted)
@@ -198,6 +199,7 @@ internal static class Composition
         people.MapOfflineRoot();
         people.MapRenewal();
         people.MapHealth();
+        people.MapBackup();
         people.MapJournal();
         OrderDesk.MapOrders(people);
         people.MapGet("/events", (Changes changes, CancellationToken ct) => TypedResults.ServerSentEvents(changes.Listen(ct))).ExcludeFromDescription();

@@ -12,12 +12,10 @@ using OrderlyBeacon.Service.Storage;
 
 try
 {
+    if (args is ["restore", ..]) return await OrderlyBeacon.Service.Keeping.RestoreCommand.RunAsync(args[1..]);
     var builder = WebApplication.CreateSlimBuilder(args);
     builder.Configuration.AddEnvironmentVariables("BEACON_");
-    var options = new BeaconOptions();
-    builder.Configuration.GetSection("Beacon").Bind(options);
-    builder.Configuration.Bind(options);
-    options.Data = Path.GetFullPath(options.Data);
+    var options = BeaconOptions.Read(builder.Configuration);
     _ = options.Holdings;
     // The build asks for the OpenAPI document: nothing is founded or listened to then.
     var describing = System.Reflection.Assembly.GetEntryAssembly()?.GetName().Name == "GetDocument.Insider";

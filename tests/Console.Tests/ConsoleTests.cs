@@ -172,7 +172,7 @@ public sealed class ConsoleTests(DemoWithBrowser world) : IClassFixture<DemoWith
         Ceremony($"sign {root} request.pem");
         demo.Ok("authority", "install", "issuing", Directory.EnumerateFiles(Path.Combine(root, "out"), "authority-certificate*").Single());
         demo.Ok("authority", "take-up", "issuing");
-        demo.Ok("cert", "renew", "timetable.thistledown.example");
+        demo.Ok("cert", "renew", "pulse.thistledown.example");
         await page.GetByRole(AriaRole.Button, new() { Name = "Look now" }).ClickAsync();
         await Expect(picture.GetByText("generation 2, in use")).ToBeVisibleAsync();
         await Browser.ShotAsync(page, "authorities-renewed");

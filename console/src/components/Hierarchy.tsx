@@ -35,7 +35,10 @@ export function Hierarchy({ report, now }: { report: HealthReport; now: number }
   const x = (t: number) => labelWidth + ((wide - labelWidth - 24) * (t - from)) / (to - from);
   const step = [1, 2, 5, 10, 20].find((s) => (to - from) / yearMs / s <= 12) ?? 50;
   const firstYear = Math.ceil(new Date(from).getUTCFullYear() / step + 0.01) * step;
-  const years = Array.from({ length: 60 }, (_, i) => firstYear + i * step).filter((y) => Date.UTC(y, 0) < to);
+  // The word "now" needs its room.
+  const years = Array.from({ length: 60 }, (_, i) => firstYear + i * step).filter(
+    (y) => Date.UTC(y, 0) < to && Math.abs(x(Date.UTC(y, 0)) - x(now) - 16) > 34,
+  );
   const top = 26;
   const height = top + rows.length * rowHeight + 4;
   const yOf = (key: string) => top + rows.findIndex((r) => r.key === key) * rowHeight;
@@ -151,13 +154,15 @@ function Generation({
           <title>{`${g.editions} editions good, the last until ${day(g.lastEditionEnds ?? '')}`}</title>
         </rect>
       )}
-      <Posts points={g.points} x={Math.max(labelWidth, long ? a : a + 8)} y={y + (long ? 32 : 40)} />
+      <Posts points={g.points} x={Math.max(labelWidth, a) + 20} y={y + (long ? 32 : 40)} />
     </g>
   );
 }
 
 function Posts({ points, x, y }: { points: HealthPoint[]; x: number; y: number }) {
-  return points.map((p, i) => (
+  const order = ['issuer-certificate', 'crl', 'delta-crl', 'ocsp'];
+  const sorted = [...points].sort((p, q) => order.indexOf(p.kind) - order.indexOf(q.kind));
+  return sorted.map((p, i) => (
     <g
       key={`${p.kind} ${p.uri}`}
       className={classes.post}

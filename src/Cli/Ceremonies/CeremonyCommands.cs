@@ -1,8 +1,6 @@
 using System.CommandLine;
 using System.Security.Cryptography;
-using System.Text;
 using System.Text.Json;
-using Microsoft.Win32.SafeHandles;
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Ceremonies;
 using OrderlyBeacon.Core.Formats;
@@ -19,7 +17,7 @@ namespace OrderlyBeacon.Cli.Ceremonies;
 internal static class CeremonyCommands
 {
     private static readonly Argument<string> Folder = new("folder") { Description = "The root's folder, as on a removable disk." };
-    private static readonly Option<int?> PassphraseFd = new("--passphrase-fd") { Description = "Read the passphrase from this file descriptor; otherwise it is asked for, unseen." };
+    private static readonly Option<int?> PassphraseFd = Secrets.PassphraseFd;
 
     public static IEnumerable<Command> All() => [new("ceremony", "An offline root: found it, let it sign, keep it. Needs no service and no network.") { Found(), Adopt(), Show(), Sign(), Revoke(), IssueCrl(), Renew() }];
 
@@ -264,20 +262,5 @@ internal static class CeremonyCommands
         throw new BeaconProblem(ProblemCode.InputInvalid, $"\"{text}\" is not a life.", "Write a number and y or d, as in 8y or 400d.");
     }
 
-    private static string Passphrase(ParseResult r, bool twice)
-    {
-        if (r.GetValue(PassphraseFd) is { } fd)
-        {
-            try
-            {
-                using var stream = new FileStream(new SafeFileHandle(fd, ownsHandle: false), FileAccess.Read);
-                using var reader = new StreamReader(stream, Encoding.UTF8);
-                return reader.ReadLine() is { Length: > 0 } line ? line : throw new BeaconProblem(ProblemCode.InputInvalid, $"Nothing came from file descriptor {fd}.", "Open it for the command, as in --passphrase-fd 3 3<file.");
-            }
-            catch (Exception e) when (e is IOException or UnauthorizedAccessException or ArgumentException) { throw new BeaconProblem(ProblemCode.InputInvalid, $"File descriptor {fd} cannot be read.", "Open it for the command, as in --passphrase-fd 3 3<file."); }
-        }
-        var first = Secrets.Ask("Passphrase of the root: ", "--passphrase-fd N");
-        if (twice && Secrets.Ask("Once more: ", "--passphrase-fd N") != first) throw new BeaconProblem(ProblemCode.InputInvalid, "The two are not the same; nothing was made.", "Begin again.");
-        return first;
-    }
+    private static string Passphrase(ParseResult r, bool twice) => Secrets.Passphrase(r, "Passphrase of the root: ", twice);
 }

@@ -30,8 +30,11 @@ public sealed class KeySigner : ISigner
         PublicKey = PublicKeyInfo.Read(key.ExportSubjectPublicKeyInfo());
         (_rsa, _ec) = (key as RSA, key as ECDsa);
         Scheme = SchemeOf(PublicKey.Spec);
-        _hash = Scheme switch { SignatureScheme.Sha384Ecdsa => HashAlgorithmName.SHA384, SignatureScheme.Sha512Ecdsa => HashAlgorithmName.SHA512, _ => HashAlgorithmName.SHA256 };
+        _hash = HashOf(Scheme);
     }
+
+    /// <summary>The hash of a scheme that we sign with.</summary>
+    public static HashAlgorithmName HashOf(SignatureScheme scheme) => scheme switch { SignatureScheme.Sha384Ecdsa => HashAlgorithmName.SHA384, SignatureScheme.Sha512Ecdsa => HashAlgorithmName.SHA512, _ => HashAlgorithmName.SHA256 };
 
     /// <summary>What a key of this kind signs with.</summary>
     public static SignatureScheme SchemeOf(KeySpec spec) => spec switch

@@ -5,22 +5,30 @@ using OrderlyBeacon.Core.Keys;
 namespace OrderlyBeacon.Service.Authorities;
 
 /// <summary>
-/// The only class that touches authority keys. They lie in the keys folder as encrypted PKCS#8, mode 0600; the key-encryption key lies beside them,
-/// or comes as a systemd credential named <c>beacon-key-encryption</c>.
+/// The only class that touches authority keys. They are in a PKCS#11 token where one is configured; else they lie in the keys folder as encrypted PKCS#8, mode 0600,
+/// and the key-encryption key lies beside them, or comes as a systemd credential named <c>beacon-key-encryption</c>.
 /// </summary>
-public sealed class AuthorityKeys(BeaconOptions options)
+public sealed class AuthorityKeys(BeaconOptions options) : IDisposable
 {
+    private const string InToken = "token:";
+    private readonly TokenKeys _token = new(options);
+
     // The password is 256 random bits, so few rounds are enough.
     private static readonly PbeParameters Online = new(PbeEncryptionAlgorithm.Aes256Cbc, HashAlgorithmName.SHA256, 2_000);
     private static readonly PbeParameters Sealed = new(PbeEncryptionAlgorithm.Aes256Cbc, HashAlgorithmName.SHA256, 600_000);
 
     private string Folder => Path.Combine(options.Data, "keys");
 
+    /// <summary>What a new key will be called: a file, or an object in the token.</summary>
+    public string NameFor(string stem) => _token.Configured ? InToken + stem : stem + ".key.pem";
+
     /// <summary>Makes a key and keeps it; returns its signer.</summary>
-    public ISigner Make(string fileName, KeySpec spec)
+    /// <param name="name">From <see cref="NameFor"/>.</param>
+    public ISigner Make(string name, KeySpec spec)
     {
+        if (name.StartsWith(InToken, StringComparison.Ordinal)) return Open(name, _token.Make(name[InToken.Length..], spec));
         var key = KeySigner.NewKey(spec);
-        PrivateFiles.WriteNew(Path.Combine(Folder, fileName), key.ExportEncryptedPkcs8PrivateKeyPem(KeyEncryptionKey(), Online));
+        PrivateFiles.WriteNew(Path.Combine(Folder, name), key.ExportEncryptedPkcs8PrivateKeyPem(KeyEncryptionKey(), Online));
         return new KeySigner(key);
     }
 
@@ -47,9 +55,9 @@ public sealed class AuthorityKeys(BeaconOptions options)
     {
         try
         {
-            var signer = Load(fileName, expected);
             byte[] probe = [0x30, 0x00];
-            return Signatures.Verify(expected, signer.Scheme, probe, signer.Sign(probe)) ? null : new(ProblemCode.AuthorityNotReady, $"The authority's key {fileName} signs, but its signatures do not hold.", "Put the file back from the backup.");
+            var signature = fileName.StartsWith(InToken, StringComparison.Ordinal) ? _token.Sign(fileName[InToken.Length..], expected, probe) : Load(fileName, expected).Sign(probe);
+            return Signatures.Verify(expected, KeySigner.SchemeOf(expected.Spec), probe, signature) ? null : new(ProblemCode.AuthorityNotReady, $"The authority's key {fileName} signs, but its signatures do not hold.", "Put the file back from the backup.");
         }
         catch (BeaconProblem p) { return p; }
     }
@@ -91,7 +99,7 @@ public sealed class AuthorityKeys(BeaconOptions options)
         {
             try
             {
-                var signature = (_signer ??= keys.Load(fileName, expected)).Sign(tbs);
+                var signature = fileName.StartsWith(InToken, StringComparison.Ordinal) ? keys._token.Sign(fileName[InToken.Length..], expected, tbs) : (_signer ??= keys.Load(fileName, expected)).Sign(tbs);
                 Fault = null;
                 return signature;
             }
@@ -102,6 +110,8 @@ public sealed class AuthorityKeys(BeaconOptions options)
             }
         }
     }
+
+    public void Dispose() => _token.Dispose();
 
     private string KeyEncryptionKey()
     {

@@ -132,7 +132,7 @@ public sealed class EditionLedger : BackgroundService
             _lastEntry = Make("SELECT Sequence, At, Actor, Action, Subject, Detail, Previous, Hash FROM Journal ORDER BY Sequence DESC LIMIT 1");
             _journal = Make("INSERT INTO Journal (Sequence, At, Actor, Action, Subject, Detail, Previous, Hash) VALUES ($n, $at, $actor, $action, $subject, $detail, $previous, $hash)",
                 "$n", "$at", "$actor", "$action", "$subject", "$detail", "$previous", "$hash");
-            _request = Make($"UPDATE Requests SET State = {(int)RequestState.Issued}, CertificateId = $certificate, Version = Version + 1 WHERE Id = $request", "$certificate", "$request");
+            _request = Make($"UPDATE Requests SET State = {(int)RequestState.Issued}, Reason = NULL, CertificateId = $certificate, Version = Version + 1 WHERE Id = $request", "$certificate", "$request");
         }
 
         public SqliteConnection Connection { get; }

@@ -51,7 +51,7 @@ public sealed class FoundAuthorities(BeaconDb db, AuthorityKeys keys, AuthorityR
             NotBefore = from, NotAfter = from + RootLife, IsAuthority = true, KeyUsage = KeyUsages.KeyCertSign | KeyUsages.CrlSign,
         }, rootSigner);
 
-        var issuingKeyFile = $"issuing--{stamp}.key.pem";
+        var issuingKeyFile = keys.NameFor($"issuing--{stamp}");
         var issuingSigner = keys.Make(issuingKeyFile, spec);
         var issuing = CertificateWriter.Issue(new CertificateContent
         {
@@ -77,7 +77,7 @@ public sealed class FoundAuthorities(BeaconDb db, AuthorityKeys keys, AuthorityR
     /// <summary>Only the issuing authority's key and request: the root is elsewhere, and nobody but a person carries files to it.</summary>
     private async Task AskAsync(DateTimeOffset now, KeySpec spec, CancellationToken ct)
     {
-        var keyFile = $"issuing--{now:yyyyMMdd-HHmmss}.key.pem";
+        var keyFile = keys.NameFor($"issuing--{now:yyyyMMdd-HHmmss}");
         var name = Name($"{options.Organization} Issuing");
         var request = CertificationRequest.Write(name, [], keys.Make(keyFile, spec));
         db.Authorities.Add(Authority.Asking(Authority.IssuingSlug, $"{options.Organization} Issuing", "issuing", request, keyFile));

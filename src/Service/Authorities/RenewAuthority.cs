@@ -28,7 +28,7 @@ public sealed class RenewAuthority(BeaconDb db, AuthorityKeys keys, AuthorityReg
                     coming.Waits ? $"Install the answer (beacon authority install {slug} FILES), or take the renewal back: beacon authority undo {slug}" : $"beacon authority take-up {slug}, or beacon authority undo {slug}");
             var now = clock.GetUtcNow();
             // A kill between the file and the row leaves a key that nothing points to; the next one has a name of its own.
-            var file = newKey is null ? null : $"{slug}--{now:yyyyMMdd-HHmmss}.key.pem";
+            var file = newKey is null ? null : keys.NameFor($"{slug}--{now:yyyyMMdd-HHmmss}");
             var signer = file is null ? point.Signer : keys.Make(file, newKey!);
             var request = CertificationRequest.Write(point.Certificate.Subject, [], signer);
             var generation = authority.Ask(request, file);

@@ -45,17 +45,28 @@ public sealed class DecideRequest(BeaconDb db, CarryOutRequest carryOut, IssueEd
             await write.CommitAsync(ct);
         }
         if (request.HostId is { } h) bell.Ring(h);
-        else await FinishAsync(request, caller.Actor, ct);
+        else
+        {
+            try { await FinishAsync(request, caller.Actor, ct); }
+            catch (BeaconProblem p) when (p.Code == ProblemCode.AuthorityNotReady)
+            {
+                await using var write = await db.BeginWriteAsync(ct);
+                request.WaitForAuthority(p.Message);
+                await db.Note(clock.GetUtcNow(), "rules", "request.waits", $"request {id}", p.Message);
+                await write.CommitAsync(ct);
+            }
+        }
         changes.Tell("request", id.ToString());
     }
 
     /// <summary>What was approved and has no edition yet, since the service was stopped or the authority's key could not be used: it gets it now.</summary>
     public async Task FinishOpenAsync(CancellationToken ct)
     {
-        foreach (var r in await db.Requests.AsNoTracking().Where(r => r.State == RequestState.WaitingForApproval && r.Approved && r.HostId == null).OrderBy(r => r.Id).Take(50).ToListAsync(ct))
+        foreach (var r in await db.Requests.AsNoTracking().Where(r => (r.State == RequestState.WaitingForApproval || r.State == RequestState.WaitingOutside) && r.Approved && r.HostId == null).OrderBy(r => r.Id).Take(50).ToListAsync(ct))
         {
-            try { await FinishAsync(r, r.Approvals[^1].By, ct); }
-            catch (BeaconProblem p) when (p.Code != ProblemCode.AuthorityNotReady)
+            try { await FinishAsync(r, r.Approvals.LastOrDefault()?.By ?? r.Requester, ct); }
+            catch (BeaconProblem p) when (p.Code == ProblemCode.AuthorityNotReady) { return; }
+            catch (BeaconProblem p)
             {
                 await using var write = await db.BeginWriteAsync(ct);
                 (await FindAsync(r.Id, ct)).Refuse($"It was approved, but cannot be issued: {p.Message}", "rules");

@@ -60,14 +60,21 @@ public sealed class Request
 
     public void Refuse(string reason, string by)
     {
-        Move(RequestState.Refused, RequestState.Draft, RequestState.WaitingForApproval);
+        Move(RequestState.Refused, RequestState.Draft, RequestState.WaitingForApproval, RequestState.WaitingOutside);
         (Reason, DecidedBy) = (reason, by);
     }
 
     public void Withdraw(string by)
     {
-        Move(RequestState.Withdrawn, RequestState.WaitingForApproval, RequestState.WaitingForHost);
+        Move(RequestState.Withdrawn, RequestState.WaitingForApproval, RequestState.WaitingForHost, RequestState.WaitingOutside);
         DecidedBy = by;
+    }
+
+    /// <summary>It is granted, but the authority cannot sign now: it waits, and goes on by itself.</summary>
+    public void WaitForAuthority(string why)
+    {
+        Move(RequestState.WaitingOutside, RequestState.Draft, RequestState.WaitingForApproval, RequestState.WaitingOutside);
+        (Approved, Reason) = (true, why);
     }
 
     /// <summary>One more person approves.</summary>

@@ -51,7 +51,17 @@ public sealed class SubmitRequest(BeaconDb db, WishReading reading, CarryOutRequ
         if (read.Overall == Core.Profiles.Verdict.Granted)
         {
             if (read.Host is not null) bell.Ring(read.Host.Id);
-            else await IssueForCsrAsync(request.Id, read, caller.Actor, ct);
+            else
+            {
+                try { await IssueForCsrAsync(request.Id, read, caller.Actor, ct); }
+                catch (BeaconProblem p) when (p.Code == ProblemCode.AuthorityNotReady)
+                {
+                    await using var write = await db.BeginWriteAsync(ct);
+                    request.WaitForAuthority(p.Message);
+                    await db.Note(now, "rules", "request.waits", $"request {request.Id}", p.Message);
+                    await write.CommitAsync(ct);
+                }
+            }
         }
         changes.Tell("request", request.Id.ToString());
         changes.Tell("certificate", read.CertificateName);

@@ -44,13 +44,14 @@ public sealed class PublishCrl(BeaconDb db, AuthorityRegistry registry, CrlShelf
     {
         var now = clock.GetUtcNow();
         var (full, delta) = (shelf.Get(point.File), shelf.Get(CrlShelf.DeltaName(point.File)));
-        var wantFull = occasion == CrlOccasion.Now || full is null || full.IsDue(now) || (occasion == CrlOccasion.Changed && full.Row.Revoked < Small);
+        var floor = await book.FloorAsync(db, ct);
+        var wantFull = occasion == CrlOccasion.Now || full is null || full.Row.Number <= floor || full.IsDue(now) || (occasion == CrlOccasion.Changed && full.Row.Revoked < Small);
         if (!wantFull && occasion == CrlOccasion.Due && delta?.IsDue(now) == false) return "";
         if (point.KeyNumber < registry.Issuing.KeyNumber && await book.LastEndAsync(db, point, ct) < now) return "";
 
         await using var write = await db.BeginWriteAsync(ct);
         var ofKey = db.Crls.AsNoTracking().Where(c => c.AuthorityId == point.AuthorityId && c.KeyNumber == point.KeyNumber);
-        var number = (await ofKey.MaxAsync(c => (long?)c.Number, ct) ?? 0) + 1;
+        var number = Math.Max(floor, await ofKey.MaxAsync(c => (long?)c.Number, ct) ?? 0) + 1;
         var from = new DateTimeOffset(now.UtcTicks - now.UtcTicks % TimeSpan.TicksPerSecond, TimeSpan.Zero);
         var issued = new List<PublishedCrl>();
         if (wantFull) issued.Add(Sign(point, number, null, from, from + TimeSpan.FromHours(options.CrlHours), await book.EntriesAsync(db, point, now, ct)));

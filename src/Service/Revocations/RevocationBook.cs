@@ -42,6 +42,11 @@ public sealed class RevocationBook
         return _lastEnds[point.KeyNumber] = last ?? default;
     }
 
+    /// <summary>After a restore: numbers up to here may have been used before it, and are not used again.</summary>
+    public async Task<long> FloorAsync(BeaconDb db, CancellationToken ct) => _floor ??= await db.Restores.AsNoTracking().MaxAsync(r => (long?)r.CrlFloor, ct) ?? 0;
+
+    private long? _floor;
+
     /// <summary>Another key issues now: what a key's last edition is has to be looked up anew.</summary>
     public void KeysChanged() => _lastEnds.Clear();
 

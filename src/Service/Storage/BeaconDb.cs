@@ -8,6 +8,7 @@ using OrderlyBeacon.Service.Bindings;
 using OrderlyBeacon.Service.Certificates;
 using OrderlyBeacon.Service.Hosts;
 using OrderlyBeacon.Service.Journal;
+using OrderlyBeacon.Service.Keeping;
 using OrderlyBeacon.Service.People;
 using OrderlyBeacon.Service.Profiles;
 using OrderlyBeacon.Service.Requests;
@@ -23,6 +24,7 @@ public sealed class BeaconDb(DbContextOptions<BeaconDb> options, WriteGate gate)
 {
     public DbSet<Authority> Authorities => Set<Authority>();
     public DbSet<Generation> Generations => Set<Generation>();
+    public DbSet<Restore> Restores => Set<Restore>();
     public DbSet<ParentRequest> ParentRequests => Set<ParentRequest>();
     public DbSet<PublishedCrl> Crls => Set<PublishedCrl>();
     public DbSet<ProfileRow> Profiles => Set<ProfileRow>();
@@ -50,7 +52,8 @@ public sealed class BeaconDb(DbContextOptions<BeaconDb> options, WriteGate gate)
     /// <summary>Adds a journal entry to the open transaction.</summary>
     public async Task Note(DateTimeOffset at, string actor, string action, string subject, string detail = "")
     {
-        var last = Journal.Local.MaxBy(e => e.Sequence) ?? await Journal.AsNoTracking().OrderByDescending(e => e.Sequence).FirstOrDefaultAsync();
+        // What this context wrote in an earlier transaction may not be the last any more.
+        var last = ChangeTracker.Entries<JournalEntry>().Where(e => e.State == EntityState.Added).Select(e => e.Entity).MaxBy(e => e.Sequence) ?? await Journal.AsNoTracking().OrderByDescending(e => e.Sequence).FirstOrDefaultAsync();
         Journal.Add(JournalEntry.Of(Core.Journal.JournalChain.Append(last?.Record, at, actor, action, subject, detail)));
     }
 

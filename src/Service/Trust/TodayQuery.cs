@@ -31,6 +31,8 @@ public sealed class TodayQuery(BeaconDb db, ServiceQueries services, Certificate
             if (Shapes.Problem(h.ProblemJson) is { } p) concerns.Add(new(Severity.Now, p.Code, Short(h.Name), p.Message, "Nothing on it can be changed or renewed.", p.Cure, $"beacon host show {Short(h.Name)}", "/hosts"));
         foreach (var r in await db.Requests.AsNoTracking().Where(r => r.State == RequestState.WaitingForApproval).OrderBy(r => r.Id).Take(50).ToListAsync(ct))
             concerns.Add(new(Severity.Soon, "waiting-for-approval", $"request {r.Id}", $"{r.Requester} asks for {r.CertificateName}; it needs approval.", $"{r.Requester} waits.", "Approve or refuse it.", $"beacon request show {r.Id}", $"/requests/{r.Id}"));
+        if (await db.Requests.CountAsync(r => r.State == RequestState.WaitingOutside && r.Approved, ct) is > 0 and var held)
+            concerns.Add(new(Severity.Now, "authority-away", "authority", $"{held} granted {(held == 1 ? "request waits" : "requests wait")} for the authority's key.", "Who asked for them waits.", "Mend what keeps the key from being used; they go on by themselves.", "beacon authority health", "/authorities"));
         if (!registry.IsReady && registry.Waiting is { } waiting)
             concerns.Add(new(Severity.Now, "authority-waits", waiting.Name, $"It waits for the answer to its request {waiting.Request}.", "Nothing can be issued, and no host can join.", "Have the request signed by the root, and install the answer.", "beacon authority request issuing", null));
         var told = health.Last?.Authorities.SelectMany(a => a.Generations).SelectMany(g => g.Findings).Select(f => f.Reason).ToList() ?? [];

@@ -521,6 +521,26 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                     b.ToTable("Journal");
                 });
 
+            modelBuilder.Entity("OrderlyBeacon.Service.Keeping.Restore", b =>
+                {
+                    b.Property<int>("Id")
+                        .ValueGeneratedOnAdd()
+                        .HasColumnType("INTEGER");
+
+                    b.Property<long>("At")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<long>("BackupAt")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<long>("CrlFloor")
+                        .HasColumnType("INTEGER");
+
+                    b.HasKey("Id");
+
+                    b.ToTable("Restores");
+                });
+
             modelBuilder.Entity("OrderlyBeacon.Service.People.Person", b =>
                 {
                     b.Property<int>("Id")

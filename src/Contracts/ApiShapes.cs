@@ -138,6 +138,8 @@ public sealed record Refusal(string Reason);
 
 public sealed record CertificateInfo(string Name, string? Host, string Profile, IReadOnlyList<string> Names, string Key, Severity Severity, string State, string? Serial, DateTimeOffset? NotBefore, DateTimeOffset? NotAfter,
     DateTimeOffset? Planned, LifePhase? Phase, int Editions, IReadOnlyList<BindingInfo> Bindings, string? LastError, int Failures, DateTimeOffset? RetryAt, PolicyInfo Policy, long Version);
+/// <summary>An edition as the table of all that was issued has it.</summary>
+public sealed record IssuedEdition(string Certificate, string Serial, string Profile, DateTimeOffset NotBefore, DateTimeOffset NotAfter, EditionState State, DateTimeOffset? RevokedAt, string? RevocationReason);
 public sealed record PolicyInfo(double After, bool NewKey, bool Automatic);
 public sealed record EditionInfo(string Serial, string Thumbprint, EditionState State, DateTimeOffset IssuedAt, DateTimeOffset NotBefore, DateTimeOffset NotAfter, string KeyFingerprint, int ProfileRevision,
     long? Request, DateTimeOffset? RevokedAt, string? RevocationReason, string Issuer);
@@ -228,7 +230,12 @@ public sealed record HealthLink(string Authority, int Generation);
 public sealed record HealthAuthority(string Id, string Name, string Kind, Severity Severity, IReadOnlyList<HealthGeneration> Generations);
 
 /// <summary>The whole hierarchy as clients see it.</summary>
-public sealed record HealthReport(DateTimeOffset At, Severity Severity, int Points, int Findings, IReadOnlyList<HealthAuthority> Authorities);
+public sealed record HealthReport(DateTimeOffset At, Severity Severity, int Points, int Findings, IReadOnlyList<HealthAuthority> Authorities)
+{
+    /// <summary>Further points that lists are brought to.</summary>
+    public IReadOnlyList<HealthPush> Pushes { get => field ?? []; init; }
+}
+public sealed record HealthPush(string Target, bool Good, string Told, DateTimeOffset At);
 
 /// <summary>Opens the backup; it is not kept.</summary>
 public sealed record BackupWish(string Passphrase);

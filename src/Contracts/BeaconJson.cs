@@ -40,6 +40,7 @@ namespace OrderlyBeacon.Contracts;
 [JsonSerializable(typeof(Refusal))]
 [JsonSerializable(typeof(Page<CertificateInfo>))]
 [JsonSerializable(typeof(CertificateDetail))]
+[JsonSerializable(typeof(List<IssuedEdition>))]
 [JsonSerializable(typeof(Revocation))]
 [JsonSerializable(typeof(HoldRelease))]
 [JsonSerializable(typeof(RevocationWish))]

@@ -58,6 +58,9 @@ public sealed class BeaconOptions
     /// <summary>Minutes between two looks at the hierarchy as clients see it.</summary>
     public double HealthMinutes { get; set; } = 15;
 
+    /// <summary>Further points to which certificates and lists are brought, separated by semicolons: folders, SFTP servers, directories. See docs/guide/service.md.</summary>
+    public string Pushes { get; set; } = "";
+
     /// <summary>Seconds without a word after which a host counts as away.</summary>
     public int HostAwaySeconds { get; set; } = 120;
 

@@ -27,6 +27,7 @@ internal static class Program
             if (part.Length == 0 || part == key) await IssuingAsync(key, key == "rsa-2048" ? 1.6 : 4.0);
         if (part is "" or "crl") Revocations.Lists(Report);
         if (part is "" or "ocsp") await Revocations.AnswersAsync(_out, ReportAtLeast);
+        if (part is "" or "table") await Table.RunAsync(Report);
         if (part is "" or "client") await ClientAsync(args[1]);
         if (part is "" or "idle") await IdleAsync();
         Console.WriteLine(_misses == 0 ? "All ratios are within their limits." : $"{_misses} ratios are over their limits.");

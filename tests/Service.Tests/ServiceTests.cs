@@ -172,9 +172,9 @@ public sealed class ServiceTests(RunningService service) : IClassFixture<Running
         Assert.Equal("application/pkix-cert", (await http.GetAsync("/issuer/issuing.cer")).Content.Headers.ContentType!.MediaType);
         foreach (var path in new[] { "/", "/api/v1/session", "/.well-known/est/server/cacerts" }) Assert.Equal(HttpStatusCode.NotFound, (await http.GetAsync(path)).StatusCode);
         var metrics = await http.GetStringAsync("/metrics");
-        Assert.Contains("beacon_crl_seconds_left{authority=\"issuing\",list=\"full\"}", metrics);
-        Assert.Contains("beacon_crl_seconds_left{authority=\"issuing\",list=\"delta\"}", metrics);
-        Assert.Contains("beacon_responder_seconds_left ", metrics);
+        Assert.Contains("beacon_crl_seconds_left{authority=\"issuing\",key=\"1\",list=\"full\"}", metrics);
+        Assert.Contains("beacon_crl_seconds_left{authority=\"issuing\",key=\"1\",list=\"delta\"}", metrics);
+        Assert.Contains("beacon_responder_seconds_left{key=\"1\"} ", metrics);
         Assert.EndsWith("# EOF\n", metrics);
     }
 

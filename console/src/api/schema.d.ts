@@ -52,6 +52,22 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/editions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["findEditions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/revocations": {
         parameters: {
             query?: never;
@@ -110,6 +126,22 @@ export interface paths {
         get: operations["getHealth"];
         put?: never;
         post: operations["checkHealth"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/backup": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["takeBackup"];
         delete?: never;
         options?: never;
         head?: never;
@@ -921,6 +953,10 @@ export interface components {
             /** @description Where its request lies and what was said there; null when it is carried by hand. */
             waitsAt?: null | string;
         };
+        /** @description Opens the backup; it is not kept. */
+        BackupWish: {
+            passphrase: string;
+        };
         /** @description What a binding would change, shown before it is made. */
         BindPlan: {
             service: string;
@@ -1172,6 +1208,13 @@ export interface components {
             /** Format: date-time */
             freshUntil: null | string;
         };
+        HealthPush: {
+            target: string;
+            good: boolean;
+            told: string;
+            /** Format: date-time */
+            at: string;
+        };
         /** @description The whole hierarchy as clients see it. */
         HealthReport: {
             /** Format: date-time */
@@ -1182,6 +1225,8 @@ export interface components {
             /** Format: int32 */
             findings: number;
             authorities: components["schemas"]["HealthAuthority"][];
+            /** @description Further points that lists are brought to. */
+            pushes?: components["schemas"]["HealthPush"][];
         };
         HoldRelease: {
             serial: null | string;
@@ -1215,6 +1260,20 @@ export interface components {
         };
         /** @enum {unknown} */
         HostState: "invited" | "joined" | "removed";
+        /** @description An edition as the table of all that was issued has it. */
+        IssuedEdition: {
+            certificate: string;
+            serial: string;
+            profile: string;
+            /** Format: date-time */
+            notBefore: string;
+            /** Format: date-time */
+            notAfter: string;
+            state: components["schemas"]["EditionState"];
+            /** Format: date-time */
+            revokedAt: null | string;
+            revocationReason: null | string;
+        };
         JournalEntryInfo: {
             /** Format: int64 */
             sequence: number;
@@ -1841,6 +1900,32 @@ export interface operations {
             };
         };
     };
+    findEditions: {
+        parameters: {
+            query?: {
+                serial?: string;
+                name?: string;
+                from?: string;
+                to?: string;
+                take?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IssuedEdition"][];
+                };
+            };
+        };
+    };
     revokeMany: {
         parameters: {
             query?: never;
@@ -1944,6 +2029,28 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["HealthReport"];
                 };
+            };
+        };
+    };
+    takeBackup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BackupWish"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

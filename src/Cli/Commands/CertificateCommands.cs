@@ -11,7 +11,7 @@ internal static class CertificateCommands
     public static IEnumerable<Command> All()
     {
         var name = new Argument<string>("certificate") { Description = "Its name, or a serial or thumbprint." };
-        return [new("cert", "Certificates and their editions.") { List(), Show(name), Renew(name), RevocationCommands.Revoke(name), RevocationCommands.Release(name), RevocationCommands.RevokeAll(), Export(name), Policy(name) }, Inspect()];
+        return [new("cert", "Certificates and their editions.") { List(), Show(name), Renew(name), RevocationCommands.Revoke(name), RevocationCommands.Release(name), RevocationCommands.RevokeAll(), Find(), Export(name), Policy(name) }, Inspect()];
     }
 
     private static Command List()
@@ -96,6 +96,27 @@ internal static class CertificateCommands
             if (path == "-") { await using var o = Console.OpenStandardOutput(); await o.WriteAsync(bytes, ct); return 0; }
             await File.WriteAllBytesAsync(path, bytes, ct);
             Line($"Written: {path}");
+            return 0;
+        });
+        return c;
+    }
+
+    private static Command Find()
+    {
+        var name = new Argument<string?>("name") { Description = "The beginning of a certificate's name.", Arity = ArgumentArity.ZeroOrOne };
+        var serial = new Option<string?>("--serial") { Description = "A serial number." };
+        var from = new Option<DateTimeOffset?>("--ends-after") { Description = "Ends at or after this date, as 2027-01-01." };
+        var to = new Option<DateTimeOffset?>("--ends-before") { Description = "Ends before this date." };
+        var take = new Option<int>("--take") { Description = "How many.", DefaultValueFactory = _ => 100 };
+        var c = new Command("find", "Editions among all that were ever issued: by name, by serial, or by when they end.") { name, serial, from, to, take };
+        c.Does(async (r, ct) =>
+        {
+            using var api = Api.SignedIn();
+            var (after, before) = (r.GetValue(from), r.GetValue(to));
+            if (after is not null || before is not null) (after, before) = (after ?? DateTimeOffset.UnixEpoch, before ?? DateTimeOffset.UnixEpoch.AddYears(200));
+            var json = await api.TextAsync("/api/v1/editions" + Api.Query(("serial", r.GetValue(serial)), ("name", r.GetValue(name)), ("from", after?.ToString("O")), ("to", before?.ToString("O")), ("take", r.GetValue(take).ToString())), ct);
+            if (r.GetValue(Program.Json)) { Json(json); return 0; }
+            Table(["Certificate", "Serial", "Ends", "State"], Api.Read(json, BeaconJson.Default.ListIssuedEdition).Select(e => new[] { Esc(e.Certificate), e.Serial, When(e.NotAfter), e.RevokedAt is not null ? $"[darkorange]◆[/] {(e.RevocationReason == "certificate-hold" ? "on hold" : "revoked")}" : $"[green]○[/] {e.State.ToString().ToLowerInvariant()}" }), "Nothing matches.");
             return 0;
         });
         return c;

@@ -26,6 +26,12 @@ internal static class HealthCommands
             if (r.GetValue(Program.Json)) { Json(json); return code; }
             Rich($"{Mark(report.Severity)} {(report.Findings == 0 ? $"All {report.Points} addresses give clients what they should." : $"[bold]{report.Findings} {(report.Findings == 1 ? "finding" : "findings")}[/] at {report.Points} addresses and {report.Authorities.Sum(a => a.Generations.Count)} generations.")}  [grey]looked {report.At.UtcDateTime:d MMM HH:mm:ss} UTC[/]");
             foreach (var a in report.Authorities) Authority(a);
+            if (report.Pushes.Count > 0)
+            {
+                Line();
+                Rich("[bold]Brought to[/]");
+                foreach (var p in report.Pushes) Hanging($"  {Mark(p.Good ? Severity.Fine : Severity.Now)} ", 4, $"{Esc(p.Target)}  [grey]{Esc(p.Told)} {p.At.UtcDateTime:d MMM HH:mm:ss}[/]");
+            }
             return code;
         });
         return c;

@@ -45,6 +45,18 @@ internal static class CertificateEndpoints
             return TypedResults.Ok(await q.OneAsync(row.Name, ct));
         }).RequireAuthorization(Policies.Administrator).WithName("releaseCertificate");
 
+        api.MapGet("/editions", (IssuedTable table, string? serial, string? name, DateTimeOffset? from, DateTimeOffset? to, int? take) =>
+        {
+            var n = Math.Clamp(take ?? 100, 1, IssuedTable.Most);
+            return TypedResults.Ok<List<IssuedEdition>>([.. (serial, name, from, to) switch
+            {
+                ({ Length: > 0 } s, _, _, _) => SerialNumber.TryParse(s, out var parsed) ? table.BySerial(parsed) : throw new BeaconProblem(ProblemCode.InputInvalid, $"\"{s}\" is not a serial number.", "Write it in hexadecimal, as certificates show it."),
+                (_, { Length: > 0 } beginning, _, _) => table.ByName(beginning.ToLowerInvariant(), n),
+                (_, _, { } after, { } before) => table.EndingBetween(after, before, n),
+                _ => throw new BeaconProblem(ProblemCode.InputInvalid, "It is not said what to look for.", "Give serial, name (the beginning of it), or from and to (when it ends)."),
+            }]);
+        }).WithName("findEditions").WithTags("Certificates");
+
         api.MapPost("/revocations", async (RevocationWish wish, RevokeMany revoke, Caller caller, CancellationToken ct) => TypedResults.Ok(await revoke.RunAsync(wish, caller, ct)))
             .RequireAuthorization(Policies.Administrator).WithName("revokeMany").WithTags("Certificates");
 

@@ -21,7 +21,7 @@ public sealed record CheckedPoint(PointKind Kind, string Uri, string WrittenIn, 
 /// Looks at the whole hierarchy as its clients do: every address of certificates, CRLs, deltas and OCSP as it stands in the certificates is fetched and judged,
 /// every online key is tried. What was found is kept in <see cref="HealthBook"/>.
 /// </summary>
-public sealed class CheckHierarchy(BeaconDb db, AuthorityRegistry registry, AuthorityKeys keys, CrlShelf shelf, EditionStates states, FetchPoint fetch, ProfileCatalogue profiles, HealthBook book, TimeProvider clock)
+public sealed class CheckHierarchy(BeaconDb db, AuthorityRegistry registry, AuthorityKeys keys, CrlShelf shelf, EditionStates states, FetchPoint fetch, ProfileCatalogue profiles, HealthBook book, Publishing.PushPublished pushes, TimeProvider clock)
 {
     private const long MostOfSmall = 128 << 10, MostOfList = 64 << 20;
     private const int AtOnce = 8;
@@ -41,7 +41,12 @@ public sealed class CheckHierarchy(BeaconDb db, AuthorityRegistry registry, Auth
             authorities.Add(new(row.Slug, row.Name, row.Kind, generations.Max(g => g.Severity), generations));
         }
         var all = authorities.SelectMany(a => a.Generations).ToList();
-        var report = new HealthReport(now, authorities.Max(a => a.Severity), all.Sum(g => g.Points.Count), all.Sum(g => g.Findings.Count + g.Points.Count(p => p.Finding is not null)), [.. authorities.OrderBy(a => a.Kind != "root")]);
+        var pushed = pushes.States;
+        var worst = pushed.Any(p => !p.Good) ? Contracts.Severity.Now : Contracts.Severity.Fine;
+        var report = new HealthReport(now, authorities.Select(a => a.Severity).Append(worst).Max(), all.Sum(g => g.Points.Count), all.Sum(g => g.Findings.Count + g.Points.Count(p => p.Finding is not null)) + pushed.Count(p => !p.Good), [.. authorities.OrderBy(a => a.Kind != "root")])
+        {
+            Pushes = [.. pushed.Select(p => new HealthPush(p.Target, p.Good, p.Told, p.At))],
+        };
         book.Keep(report);
         return report;
     }

@@ -4,6 +4,7 @@ using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Renewal;
 using OrderlyBeacon.Service.Authorities;
 using OrderlyBeacon.Service.Health;
+using OrderlyBeacon.Service.Publishing;
 using OrderlyBeacon.Service.Requests;
 using OrderlyBeacon.Service.Revocations;
 using OrderlyBeacon.Service.Storage;
@@ -29,6 +30,7 @@ internal sealed class Caretaker(IServiceScopeFactory scopes, ServiceCertificate 
             {
                 await GuardAsync("renewals", RenewDueAsync, stopping);
                 await GuardAsync("CRL", (s, ct) => s.GetRequiredService<PublishCrl>().RunAsync("system", "due", CrlOccasion.Due, ct), stopping);
+                await GuardAsync("pushes", (s, ct) => s.GetRequiredService<PushPublished>().RunAsync(ct), stopping);
                 await GuardAsync("own certificate", (_, ct) => own.RenewIfDueAsync(ct), stopping);
                 if (clock.GetUtcNow() >= _nextHealth)
                 {

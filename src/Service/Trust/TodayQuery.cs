@@ -10,7 +10,7 @@ using OrderlyBeacon.Service.Work;
 namespace OrderlyBeacon.Service.Trust;
 
 /// <summary>What needs a hand now, worst first, and what is ahead.</summary>
-public sealed class TodayQuery(BeaconDb db, ServiceQueries services, CertificateQueries certificates, AuthorityRegistry registry, AuthorityKeys keys, CrlShelf shelf, Health.HealthBook health, OrderDesk desk, TimeProvider clock)
+public sealed class TodayQuery(BeaconDb db, ServiceQueries services, CertificateQueries certificates, AuthorityRegistry registry, AuthorityKeys keys, CrlShelf shelf, Health.HealthBook health, Publishing.PushPublished pushes, OrderDesk desk, TimeProvider clock)
 {
     public async Task<Today> RunAsync(CancellationToken ct)
     {
@@ -43,6 +43,9 @@ public sealed class TodayQuery(BeaconDb db, ServiceQueries services, Certificate
                 // What the whole service waits for is told above.
                 if (f.Severity >= Severity.Soon && !(f.Fault == "authority-waits" && !registry.IsReady))
                     concerns.Add(new(f.Severity, f.Fault, a.Name, at is null ? f.Reason : $"{at}: {f.Reason}", f.Hurts, f.Cure, "beacon authority health", "/authorities"));
+
+        foreach (var p in pushes.States.Where(p => !p.Good))
+            concerns.Add(new(Severity.Now, "push-failed", p.Target, p.Told, "Clients that look there find older lists, and at their end none.", "Mend that point; it is tried again every 20 seconds.", "beacon authority health", "/authorities"));
 
         // Nobody but a person can bring the next one: there are weeks to act in.
         // Where the root publishes its lists itself, that is not for us to do.

@@ -40,6 +40,7 @@ public static class Oids
 
     // RFC 8017, RFC 3279, RFC 5758, RFC 8410
     public const string Rsa = "1.2.840.113549.1.1.1";
+    public const string Mgf1 = "1.2.840.113549.1.1.8";
     public const string RsaPss = "1.2.840.113549.1.1.10";
     public const string Sha1Rsa = "1.2.840.113549.1.1.5";
     public const string Md5Rsa = "1.2.840.113549.1.1.4";

@@ -34,6 +34,9 @@ public sealed class BeaconOptions
     /// <summary>Key of new authorities.</summary>
     public string AuthorityKey { get; set; } = "ec-p256";
 
+    /// <summary>How RSA authority keys sign: <c>pkcs1</c>, which everything checks, or <c>pss</c>.</summary>
+    public string AuthoritySignature { get; set; } = "pkcs1";
+
     /// <summary>PKCS#11 module in which new authority keys are made and kept; empty keeps them as encrypted files.</summary>
     public string TokenModule { get; set; } = "";
 

@@ -9,9 +9,9 @@ public sealed class TokenTests
     private const string Module = "/usr/lib/softhsm/libsofthsm2.so";
 
     [Theory]
-    [InlineData("ec-p256", "rsa-2048")]
-    [InlineData("rsa-2048", "ec-p384")]
-    public async Task A_token_is_founded_on_renewed_pulled_and_put_back(string first, string second)
+    [InlineData("ec-p256", "rsa-2048", "pkcs1")]
+    [InlineData("rsa-2048", "ec-p384", "pss")]
+    public async Task A_token_is_founded_on_renewed_pulled_and_put_back(string first, string second, string signature)
     {
         Assert.True(File.Exists(Module), "softhsm2 is missing: apt-get install softhsm2");
         await using var w = new OfflineWorld();
@@ -23,7 +23,7 @@ public sealed class TokenTests
         Assert.True(code == 0, output + error);
         var settings = new Dictionary<string, string>
         {
-            ["SOFTHSM2_CONF"] = conf, ["BEACON_TOKENMODULE"] = Module, ["BEACON_TOKENLABEL"] = "signal-box", ["BEACON_TOKENPINFILE"] = s.File("pin", "4711\n"), ["BEACON_AUTHORITYKEY"] = first, ["BEACON_HEALTHMINUTES"] = "60",
+            ["SOFTHSM2_CONF"] = conf, ["BEACON_TOKENMODULE"] = Module, ["BEACON_TOKENLABEL"] = "signal-box", ["BEACON_TOKENPINFILE"] = s.File("pin", "4711\n"), ["BEACON_AUTHORITYKEY"] = first, ["BEACON_AUTHORITYSIGNATURE"] = signature, ["BEACON_HEALTHMINUTES"] = "60",
         };
         w.Found();
         await w.StartAsync(settings);
@@ -34,7 +34,7 @@ public sealed class TokenTests
         var one = w.Enrol();
         Programs.OpenSsl($"verify -x509_strict -CAfile {w.Service.RootPem} -untrusted {one.Chain} {one.Leaf}");
         w.Good("cert", "revoke", one.Name, "--reason", "superseded");
-        Assert.Contains("Signature Algorithm", Programs.OpenSsl("crl -inform DER -noout -text", w.Fetch($"{w.Plain}/crl/issuing.crl")));
+        Assert.Equal(signature == "pss", Programs.OpenSsl("crl -inform DER -noout -text", w.Fetch($"{w.Plain}/crl/issuing.crl")).Contains("Signature Algorithm: rsassaPss"));
 
         // Pulled in the middle: what is asked for waits, what is served goes on, the reason is on Today, and nothing is lost.
         Directory.Move(tokens, tokens + ".away");
@@ -76,6 +76,19 @@ public sealed class TokenTests
         await w.Service.StartAsync(new(OfflineWorld.Waiting.Concat(settings)));
         Assert.Contains("PIN is wrong", Flat(w.Run("authority", "health").Output));
         w.Good("journal", "verify");
+    }
+
+    [Fact]
+    public async Task A_key_in_a_file_signs_with_pss()
+    {
+        await using var w = new OfflineWorld();
+        w.Found();
+        await w.StartAsync(new() { ["BEACON_AUTHORITYKEY"] = "rsa-3072", ["BEACON_AUTHORITYSIGNATURE"] = "pss" });
+        w.SignAndInstall();
+        var e = w.Enrol();
+        Assert.Contains("rsassaPss", Programs.OpenSsl($"x509 -noout -text -in {e.Leaf}"));
+        var lists = Armor.Write(Armor.Crl, w.Fetch($"{w.Plain}/crl/issuing.crl"));
+        Programs.OpenSsl($"verify -x509_strict -crl_check -CAfile {w.Service.RootPem} -untrusted {e.Chain} -CRLfile {w.Scratch.File("list.pem", lists)} {e.Leaf}");
     }
 
     private static string Flat(string text) => System.Text.RegularExpressions.Regex.Replace(text, @"\s+", " ");

@@ -18,18 +18,19 @@ public interface ISigner
     byte[] Sign(ReadOnlySpan<byte> tbs);
 }
 
-/// <summary>A signer over a platform key, which stays the caller's to dispose of. RSA signs with PKCS#1 v1.5 and SHA-256; ECDSA with the hash of its curve's strength.</summary>
+/// <summary>A signer over a platform key, which stays the caller's to dispose of. RSA signs with PKCS#1 v1.5 or, where asked for, PSS, and SHA-256; ECDSA with the hash of its curve's strength.</summary>
 public sealed class KeySigner : ISigner
 {
     private readonly RSA? _rsa;
     private readonly ECDsa? _ec;
     private readonly HashAlgorithmName _hash;
 
-    public KeySigner(AsymmetricAlgorithm key)
+    /// <param name="pss">Whether an RSA key signs with PSS; others take no notice.</param>
+    public KeySigner(AsymmetricAlgorithm key, bool pss = false)
     {
         PublicKey = PublicKeyInfo.Read(key.ExportSubjectPublicKeyInfo());
         (_rsa, _ec) = (key as RSA, key as ECDsa);
-        Scheme = SchemeOf(PublicKey.Spec);
+        Scheme = SchemeOf(PublicKey.Spec, pss);
         _hash = HashOf(Scheme);
     }
 
@@ -37,9 +38,9 @@ public sealed class KeySigner : ISigner
     public static HashAlgorithmName HashOf(SignatureScheme scheme) => scheme switch { SignatureScheme.Sha384Ecdsa => HashAlgorithmName.SHA384, SignatureScheme.Sha512Ecdsa => HashAlgorithmName.SHA512, _ => HashAlgorithmName.SHA256 };
 
     /// <summary>What a key of this kind signs with.</summary>
-    public static SignatureScheme SchemeOf(KeySpec spec) => spec switch
+    public static SignatureScheme SchemeOf(KeySpec spec, bool pss = false) => spec switch
     {
-        { Algorithm: KeyAlgorithm.Rsa } => SignatureScheme.Sha256Rsa,
+        { Algorithm: KeyAlgorithm.Rsa } => pss ? SignatureScheme.RsaPss : SignatureScheme.Sha256Rsa,
         { Bits: 384 } => SignatureScheme.Sha384Ecdsa,
         { Bits: 521 } => SignatureScheme.Sha512Ecdsa,
         _ => SignatureScheme.Sha256Ecdsa,
@@ -54,7 +55,7 @@ public sealed class KeySigner : ISigner
         // Hashed here: the platform's SignData copies what it is given, which may be a CRL of many megabytes.
         Span<byte> hash = stackalloc byte[SHA512.HashSizeInBytes];
         hash = hash[..CryptographicOperations.HashData(_hash, tbs, hash)];
-        return _rsa is not null ? _rsa.SignHash(hash, _hash, RSASignaturePadding.Pkcs1) : _ec!.SignHash(hash, DSASignatureFormat.Rfc3279DerSequence);
+        return _rsa is not null ? _rsa.SignHash(hash, _hash, Scheme == SignatureScheme.RsaPss ? RSASignaturePadding.Pss : RSASignaturePadding.Pkcs1) : _ec!.SignHash(hash, DSASignatureFormat.Rfc3279DerSequence);
     }
 
     /// <summary>Makes a new key.</summary>
@@ -83,6 +84,9 @@ public sealed class KeySigner : ISigner
 /// <summary>Algorithm identifiers: written, read, and checked with the platform's keys.</summary>
 public static class Signatures
 {
+    /// <summary>Octets of salt in a PSS signature: as many as the hash has.</summary>
+    public const int PssSalt = 32;
+
     public static string OidOf(SignatureScheme scheme) => scheme switch
     {
         SignatureScheme.Sha256Rsa => Oids.Sha256Rsa,
@@ -91,15 +95,35 @@ public static class Signatures
         SignatureScheme.Sha256Ecdsa => Oids.Sha256Ecdsa,
         SignatureScheme.Sha384Ecdsa => Oids.Sha384Ecdsa,
         SignatureScheme.Sha512Ecdsa => Oids.Sha512Ecdsa,
+        SignatureScheme.RsaPss => Oids.RsaPss,
         _ => throw new ArgumentOutOfRangeException(nameof(scheme)),
     };
 
-    /// <summary>Writes an AlgorithmIdentifier: NULL parameters for RSA (RFC 4055), none for ECDSA (RFC 5758).</summary>
+    /// <summary>Writes an AlgorithmIdentifier: NULL parameters for RSA, SHA-256 with a salt of 32 octets for PSS (RFC 4055 sections 3.1 and 5), none for ECDSA (RFC 5758).</summary>
     public static void WriteAlgorithm(AsnWriter w, SignatureScheme scheme)
     {
         using var _ = w.PushSequence();
         w.WriteObjectIdentifier(OidOf(scheme));
         if (scheme is SignatureScheme.Sha256Rsa or SignatureScheme.Sha384Rsa or SignatureScheme.Sha512Rsa) w.WriteNull();
+        if (scheme != SignatureScheme.RsaPss) return;
+        using (w.PushSequence())
+        {
+            using (w.PushSequence(Part(0))) Sha256(w);
+            using (w.PushSequence(Part(1)))
+            using (w.PushSequence())
+            {
+                w.WriteObjectIdentifier(Oids.Mgf1);
+                Sha256(w);
+            }
+            using (w.PushSequence(Part(2))) w.WriteInteger(PssSalt);
+        }
+
+        static Asn1Tag Part(int number) => new(TagClass.ContextSpecific, number, true);
+
+        static void Sha256(AsnWriter w)
+        {
+            using (w.PushSequence()) w.WriteObjectIdentifier(Oids.Sha256);
+        }
     }
 
     public static SignatureScheme ReadAlgorithm(AsnReader reader)

@@ -17,6 +17,13 @@ public sealed class AuthorityKeys(BeaconOptions options) : IDisposable
     private static readonly PbeParameters Online = new(PbeEncryptionAlgorithm.Aes256Cbc, HashAlgorithmName.SHA256, 2_000);
     private static readonly PbeParameters Sealed = new(PbeEncryptionAlgorithm.Aes256Cbc, HashAlgorithmName.SHA256, 600_000);
 
+    private bool Pss => options.AuthoritySignature switch
+    {
+        "pkcs1" => false,
+        "pss" => true,
+        var other => throw new BeaconProblem(ProblemCode.InputInvalid, $"The setting AuthoritySignature is \"{other}\".", "Write pkcs1, or pss."),
+    };
+
     private string Folder => Path.Combine(options.Data, "keys");
 
     /// <summary>What a new key will be called: a file, or an object in the token.</summary>
@@ -29,7 +36,7 @@ public sealed class AuthorityKeys(BeaconOptions options) : IDisposable
         if (name.StartsWith(InToken, StringComparison.Ordinal)) return Open(name, _token.Make(name[InToken.Length..], spec));
         var key = KeySigner.NewKey(spec);
         PrivateFiles.WriteNew(Path.Combine(Folder, name), key.ExportEncryptedPkcs8PrivateKeyPem(KeyEncryptionKey(), Online));
-        return new KeySigner(key);
+        return new KeySigner(key, Pss);
     }
 
     /// <summary>Makes a key that is not kept here: it is written once, sealed, for the operator to take away.</summary>
@@ -38,7 +45,7 @@ public sealed class AuthorityKeys(BeaconOptions options) : IDisposable
     {
         var key = KeySigner.NewKey(spec);
         PrivateFiles.WriteNew(path, key.ExportEncryptedPkcs8PrivateKeyPem(passphrase, Sealed));
-        return new KeySigner(key);
+        return new KeySigner(key, Pss);
     }
 
     private readonly System.Collections.Concurrent.ConcurrentDictionary<string, KeptKey> _open = [];
@@ -56,8 +63,8 @@ public sealed class AuthorityKeys(BeaconOptions options) : IDisposable
         try
         {
             byte[] probe = [0x30, 0x00];
-            var signature = fileName.StartsWith(InToken, StringComparison.Ordinal) ? _token.Sign(fileName[InToken.Length..], expected, probe) : Load(fileName, expected).Sign(probe);
-            return Signatures.Verify(expected, KeySigner.SchemeOf(expected.Spec), probe, signature) ? null : new(ProblemCode.AuthorityNotReady, $"The authority's key {fileName} signs, but its signatures do not hold.", "Put the file back from the backup.");
+            var signature = fileName.StartsWith(InToken, StringComparison.Ordinal) ? _token.Sign(fileName[InToken.Length..], expected, KeySigner.SchemeOf(expected.Spec, Pss), probe) : Load(fileName, expected).Sign(probe);
+            return Signatures.Verify(expected, KeySigner.SchemeOf(expected.Spec, Pss), probe, signature) ? null : new(ProblemCode.AuthorityNotReady, $"The authority's key {fileName} signs, but its signatures do not hold.", "Put the file back from the backup.");
         }
         catch (BeaconProblem p) { return p; }
     }
@@ -71,7 +78,7 @@ public sealed class AuthorityKeys(BeaconOptions options) : IDisposable
             var pem = File.ReadAllText(path);
             AsymmetricAlgorithm key = expected.Spec.Algorithm == KeyAlgorithm.Rsa ? RSA.Create() : ECDsa.Create();
             key.ImportFromEncryptedPem(pem, KeyEncryptionKey());
-            var signer = new KeySigner(key);
+            var signer = new KeySigner(key, Pss);
             return signer.PublicKey.SameKey(expected) ? signer
                 : throw new BeaconProblem(ProblemCode.AuthorityNotReady, $"The file {path} holds another key than the authority's certificate.", "Put the file back from the backup.");
         }
@@ -90,7 +97,7 @@ public sealed class AuthorityKeys(BeaconOptions options) : IDisposable
         private volatile KeySigner? _signer;
 
         // The kind of key decides the scheme, so that nothing has to be opened for it.
-        public SignatureScheme Scheme { get; } = KeySigner.SchemeOf(expected.Spec);
+        public SignatureScheme Scheme { get; } = KeySigner.SchemeOf(expected.Spec, keys.Pss);
         public PublicKeyInfo PublicKey => expected;
 
         public BeaconProblem? Fault { get; private set; }
@@ -99,7 +106,7 @@ public sealed class AuthorityKeys(BeaconOptions options) : IDisposable
         {
             try
             {
-                var signature = fileName.StartsWith(InToken, StringComparison.Ordinal) ? keys._token.Sign(fileName[InToken.Length..], expected, tbs) : (_signer ??= keys.Load(fileName, expected)).Sign(tbs);
+                var signature = fileName.StartsWith(InToken, StringComparison.Ordinal) ? keys._token.Sign(fileName[InToken.Length..], expected, Scheme, tbs) : (_signer ??= keys.Load(fileName, expected)).Sign(tbs);
                 Fault = null;
                 return signature;
             }

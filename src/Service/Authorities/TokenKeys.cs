@@ -44,9 +44,9 @@ internal sealed class TokenKeys(BeaconOptions options) : IDisposable
     });
 
     /// <summary>A signature over a to-be-signed structure.</summary>
-    public byte[] Sign(string label, PublicKeyInfo key, ReadOnlySpan<byte> tbs)
+    public byte[] Sign(string label, PublicKeyInfo key, SignatureScheme scheme, ReadOnlySpan<byte> tbs)
     {
-        var hashName = KeySigner.HashOf(KeySigner.SchemeOf(key.Spec));
+        var hashName = KeySigner.HashOf(scheme);
         var hash = CryptographicOperations.HashData(hashName, tbs);
         return Use(s =>
         {
@@ -56,6 +56,8 @@ internal sealed class TokenKeys(BeaconOptions options) : IDisposable
                 handle = _found[label] = s.FindAllObjects([a.Create(CKA.CKA_CLASS, CKO.CKO_PRIVATE_KEY), a.Create(CKA.CKA_LABEL, label)]).FirstOrDefault()
                     ?? throw new BeaconProblem(ProblemCode.AuthorityNotReady, $"The token \"{options.TokenLabel}\" has no key \"{label}\".", "Put in the token that has it, or restore its backup.");
             }
+            if (scheme == SignatureScheme.RsaPss)
+                return s.Sign(s.Factories.MechanismFactory.Create(CKM.CKM_RSA_PKCS_PSS, s.Factories.MechanismParamsFactory.CreateCkRsaPkcsPssParams((ulong)CKM.CKM_SHA256, (ulong)CKG.CKG_MGF1_SHA256, Signatures.PssSalt)), handle, hash);
             if (key.Spec.Algorithm == KeyAlgorithm.Rsa) return s.Sign(s.Factories.MechanismFactory.Create(CKM.CKM_RSA_PKCS), handle, DigestInfo(hash));
             var raw = s.Sign(s.Factories.MechanismFactory.Create(CKM.CKM_ECDSA), handle, hash);
             return DerOf(raw);

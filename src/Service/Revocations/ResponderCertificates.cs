@@ -22,9 +22,6 @@ public sealed class ResponderCertificates(BeaconOptions options, AuthorityRegist
 
     public bool Any => _all.Length > 0;
 
-    /// <summary>That of the key that issues; null until it is there.</summary>
-    public Responder? Current => Of(registry.Issuing.KeyNumber);
-
     public Responder? Of(int keyNumber) => Array.Find(_all, r => r.KeyNumber == keyNumber);
 
     /// <summary>Who speaks for the issuer that a question names (RFC 6960 section 4.2.2.2); null when it is none of ours.</summary>

@@ -48,6 +48,10 @@ const router = createBrowserRouter([
         lazy: async () => ({ Component: (await import('./pages/NewCertificate')).NewCertificate }),
       },
       {
+        path: 'new/csr',
+        lazy: async () => ({ Component: (await import('./pages/BringRequest')).BringRequest }),
+      },
+      {
         path: 'requests/:number',
         lazy: async () => ({ Component: (await import('./pages/Request')).Request }),
       },

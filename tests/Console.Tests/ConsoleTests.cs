@@ -227,6 +227,37 @@ public sealed class ConsoleTests(DemoWithBrowser world) : IClassFixture<DemoWith
     }
 
     [Fact]
+    public async Task C3_a_csr_is_brought_and_its_certificate_taken()
+    {
+        var demo = world.Demo;
+        var csr = demo.Scratch["printer.csr"];
+        Programs.OpenSsl($"req -new -newkey rsa:2048 -nodes -keyout {demo.Scratch["printer.key"]} -out {csr} -subj /CN=printer.thistledown.example -addext subjectAltName=DNS:printer.thistledown.example");
+        var (page, errors) = await _browser.SignedInAsync("/new");
+        await page.GetByRole(AriaRole.Link, new() { Name = "bring a CSR" }).ClickAsync();
+        await page.GetByLabel("Certification request, in PEM").FillAsync("not a request");
+        await Expect(page.GetByRole(AriaRole.Alert)).ToBeVisibleAsync();
+        await page.GetByLabel("Certification request, in PEM").FillAsync("");
+        await page.Locator("input[type=file]").SetInputFilesAsync(csr);
+        await page.GetByLabel("Names that it lacks").FillAsync("printer.other.example");
+        await Expect(page.GetByLabel("Preview")).ToContainTextAsync("It is in no zone that your groups hold.");
+        await Expect(page.GetByRole(AriaRole.Button, new() { Name = "Submit" })).ToBeDisabledAsync();
+        await page.GetByLabel("Names that it lacks").FillAsync("copier.thistledown.example");
+        await Expect(page.GetByLabel("Preview")).ToContainTextAsync("It would be issued at once.");
+        await Browser.ShotAsync(page, "bring-csr");
+        await page.GetByRole(AriaRole.Button, new() { Name = "Submit" }).ClickAsync();
+        await Expect(page.GetByRole(AriaRole.Group, new() { Name = "Take it" })).ToBeVisibleAsync();
+        var download = await page.RunAndWaitForDownloadAsync(() => page.GetByRole(AriaRole.Link, new() { Name = "Chain, PEM" }).ClickAsync());
+        Assert.StartsWith("printer.thistledown.example@robin--20", download.SuggestedFilename);
+        Assert.EndsWith("--chain.pem", download.SuggestedFilename);
+        var chain = demo.Scratch["printer.pem"];
+        await download.SaveAsAsync(chain);
+        Programs.OpenSsl($"verify -CAfile {demo.RootPem} -untrusted {chain} {chain}");
+        Assert.Contains("copier.thistledown.example", Programs.OpenSsl($"x509 -noout -ext subjectAltName -in {chain}"));
+        Assert.All(errors, e => Assert.Contains("400", e));
+        await page.Context.CloseAsync();
+    }
+
+    [Fact]
     public async Task B3_a_hold_is_set_and_released()
     {
         var (page, errors) = await _browser.SignedInAsync("/certificates/staff.thistledown.example");
@@ -254,6 +285,7 @@ public sealed class ConsoleTests(DemoWithBrowser world) : IClassFixture<DemoWith
     [InlineData("/journal")]
     [InlineData("/requests/1")]
     [InlineData("/requests")]
+    [InlineData("/new/csr")]
     [InlineData("/authorities")]
     [InlineData("/profiles")]
     [InlineData("/profiles/server")]

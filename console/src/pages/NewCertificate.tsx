@@ -15,7 +15,7 @@ import {
 import { useDebouncedValue } from '@mantine/hooks';
 import { IconX } from '@tabler/icons-react';
 import { keepPreviousData, useMutation, useQuery } from '@tanstack/react-query';
-import { useNavigate, useSearchParams } from 'react-router';
+import { Link, useNavigate, useSearchParams } from 'react-router';
 import { api, take, type HostDetail, type NewRequest, type RequestPreview } from '../api/client';
 import { CommandLine, Facts, Failure } from '../components/Bits';
 import { State, VerdictState } from '../components/State';
@@ -63,9 +63,14 @@ export function NewCertificate() {
   const joined = hosts.data.filter((h) => h.state === 'joined');
   return (
     <Stack gap="md">
-      <Title order={2} fz={22}>
-        New certificate
-      </Title>
+      <Group align="baseline" gap="md">
+        <Title order={2} fz={22}>
+          New certificate
+        </Title>
+        <Text size="sm" c="dimmed">
+          its key is made on the host; for one that is elsewhere, <Link to="/new/csr">bring a CSR</Link>
+        </Text>
+      </Group>
       {joined.length === 0 ? (
         <div className="sheet">
           <Text size="sm">Keys are made on the host that uses them, so a host has to join first.</Text>
@@ -91,7 +96,7 @@ export function NewCertificate() {
           host={detail.data}
           first={params.get('service') ?? ''}
           profiles={profiles.data
-            .filter((p) => p.forPeople)
+            .filter((p) => p.forPeople && p.offered && p.forYou)
             .map((p) => ({ value: p.id, label: `${p.title} · ${p.life}`, keys: p.keys }))}
         />
       )}

@@ -56,7 +56,7 @@ export function Request() {
             ],
             ['Differs in', data.differences?.join('; ')],
             ['Bind to', data.bindTo.join(', ')],
-            ['Decided by', data.decidedBy],
+            ['Decided by', data.state === 'waiting-for-approval' ? null : data.decidedBy],
             ['Reason', data.reason],
             ['Note', data.note],
           ]}
@@ -78,6 +78,27 @@ export function Request() {
           </Text>
         ))}
       </section>
+      {data.state === 'issued' && !data.host && (
+        <Group gap="xs" role="group" aria-label="Take it">
+          {[
+            ['pem', 'Leaf, PEM'],
+            ['chain', 'Chain, PEM'],
+            ['der', 'Leaf, DER'],
+            ['pkcs7', 'PKCS#7, DER'],
+            ['pkcs7-pem', 'PKCS#7, PEM'],
+          ].map(([form, text]) => (
+            <Button
+              key={form}
+              component="a"
+              size="compact-sm"
+              variant="default"
+              href={`/api/v1/certificates/${encodeURIComponent(data.certificate)}/export?form=${form}${data.serial ? `&serial=${data.serial}` : ''}`}
+            >
+              {text}
+            </Button>
+          ))}
+        </Group>
+      )}
       {data.state === 'waiting-for-approval' && <Decide request={data} />}
       <CommandLine command={`beacon request show ${data.number}`} />
     </Stack>

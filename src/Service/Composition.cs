@@ -106,6 +106,8 @@ internal static class Composition
     {
         var options = app.Services.GetRequiredService<BeaconOptions>();
         Directory.CreateDirectory(options.Data, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute);
+        app.Services.GetRequiredService<PushPublished>().Check();
+        TakeBackup.Tidy(options.Data);
         await using var scope = app.Services.CreateAsyncScope();
         var db = scope.ServiceProvider.GetRequiredService<BeaconDb>();
         await db.Database.MigrateAsync();

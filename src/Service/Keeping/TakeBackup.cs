@@ -18,6 +18,13 @@ public sealed class TakeBackup(BeaconDb db, BeaconOptions options, TimeProvider 
     /// <summary>What belongs to it besides the database; keys that are in a token stay there.</summary>
     internal static readonly string[] Folders = ["keys", "take-away"];
 
+    /// <summary>At start: what a backup that was cut off left lying is of no use.</summary>
+    public static void Tidy(string data)
+    {
+        foreach (var left in Directory.EnumerateDirectories(data, "backup-*")) Directory.Delete(left, recursive: true);
+        foreach (var left in Directory.EnumerateFiles(data, "backup-*.sealed")) File.Delete(left);
+    }
+
     /// <returns>A temporary file, to be deleted by the caller.</returns>
     public async Task<string> RunAsync(string passphrase, string actor, CancellationToken ct)
     {

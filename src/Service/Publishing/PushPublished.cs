@@ -36,6 +36,9 @@ public sealed class PushPublished(BeaconOptions options, AuthorityRegistry regis
     private readonly Dictionary<string, (PushState State, string Fingerprint)> _states = [];
     private readonly Lock _lock = new();
 
+    /// <summary>Reads the setting, so that a wrong one is told at the start.</summary>
+    public void Check() => _ = _targets.Value;
+
     public IReadOnlyList<PushState> States { get { lock (_lock) return [.. _states.Values.Select(s => s.State)]; } }
 
     public async Task RunAsync(CancellationToken ct)

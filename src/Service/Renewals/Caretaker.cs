@@ -19,6 +19,7 @@ internal sealed class Caretaker(IServiceScopeFactory scopes, ServiceCertificate 
 
     // Not at once: at the start there is enough to do.
     private DateTimeOffset _nextHealth = clock.GetUtcNow() + TimeSpan.FromSeconds(12);
+    private readonly Dictionary<string, string> _said = [];
     private int _rounds;
 
     protected override async Task ExecuteAsync(CancellationToken stopping)
@@ -58,6 +59,14 @@ internal sealed class Caretaker(IServiceScopeFactory scopes, ServiceCertificate 
         {
             await using var scope = scopes.CreateAsyncScope();
             await work(scope.ServiceProvider, ct);
+            _said.Remove(what);
+        }
+        catch (BeaconProblem p)
+        {
+            // Expected, and tried again in two seconds: it is said once.
+            if (_said.TryGetValue(what, out var before) && before == p.Message) return;
+            _said[what] = p.Message;
+            log.LogWarning("The regular round could not do its {What}: {Message} {Cure}", what, p.Message, p.Cure);
         }
         catch (Exception e) when (e is not OperationCanceledException) { log.LogError(e, "The regular round could not do its {What}", what); }
     }

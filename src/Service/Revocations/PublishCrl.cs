@@ -1,4 +1,5 @@
 using Microsoft.EntityFrameworkCore;
+using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Names;
 using OrderlyBeacon.Core.Revocation;
 using OrderlyBeacon.Service.Authorities;
@@ -35,9 +36,17 @@ public sealed class PublishCrl(BeaconDb db, AuthorityRegistry registry, CrlShelf
             _ = registry.Issuing;
         }
         var told = new List<string>();
+        BeaconProblem? unusable = null;
         foreach (var point in registry.Keys)
-            if (await RunAsync(point, actor, why, occasion, ct) is { Length: > 0 } one) told.Add(registry.Keys.Count == 1 ? one : $"{point.File}: {one}");
-        return string.Join("; ", told);
+        {
+            // A key that cannot be used must not keep the others' lists from coming.
+            try
+            {
+                if (await RunAsync(point, actor, why, occasion, ct) is { Length: > 0 } one) told.Add(registry.Keys.Count == 1 ? one : $"{point.File}: {one}");
+            }
+            catch (BeaconProblem p) when (p.Code == ProblemCode.AuthorityNotReady) { unusable ??= p; }
+        }
+        return unusable is null ? string.Join("; ", told) : throw unusable;
     }
 
     private async Task<string> RunAsync(IssuingPoint point, string actor, string why, CrlOccasion occasion, CancellationToken ct)

@@ -41,8 +41,14 @@ public sealed class ResponderCertificates(BeaconOptions options, AuthorityRegist
         try
         {
             if (!registry.IsReady) return;
-            foreach (var point in registry.Keys) await RenewAsync(point, ct);
+            Core.BeaconProblem? unusable = null;
+            foreach (var point in registry.Keys)
+            {
+                try { await RenewAsync(point, ct); }
+                catch (Core.BeaconProblem p) when (p.Code == Core.ProblemCode.AuthorityNotReady) { unusable ??= p; }
+            }
             _all = [.. _all.Where(r => registry.Keys.Any(k => k.KeyNumber == r.KeyNumber)).OrderBy(r => r.KeyNumber)];
+            if (unusable is not null) throw unusable;
         }
         finally { _one.Release(); }
     }

@@ -68,7 +68,7 @@ export function BringRequest() {
             minRows={5}
             maxRows={10}
             spellCheck={false}
-            className="mono"
+            classNames={{ input: 'mono' }}
             placeholder="-----BEGIN CERTIFICATE REQUEST-----"
             value={csr}
             onChange={(e) => {

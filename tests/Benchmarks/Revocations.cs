@@ -94,7 +94,7 @@ internal static class Revocations
         }
         Console.WriteLine($"  freshly signed, with nonces: {fresh:0} per server CPU second; raw P-256 signatures: {1e6 / sign:0} per CPU second");
         atLeast("freshly signed answers ÷ raw signatures, per CPU second", fresh / (1e6 / sign), 0.5, "×");
-        nginx.Kill();
+        nginx.Kill(entireProcessTree: true);
     }
 
     private static async Task<SerialNumber[]> EnrolAsync(RunningService service, int count)

@@ -60,6 +60,8 @@ public sealed class ParentTests
         parent.Good("request", "refuse", "2", "--reason", "Ask again in spring.");
         for (var i = 0; i < 150 && !child.Good("authority", "show", "issuing", "--json").Contains("Ask again in spring"); i++) await Task.Delay(200, TestContext.Current.CancellationToken);
         Assert.Contains("Ask again in spring", child.Good("authority", "show", "issuing", "--json"));
+        // Asked again after a refusal it is a new request there.
+        Assert.Contains("request 3", child.Good("authority", "ask", "issuing", "--parent", parent.Service.Url, "--parent-root", parent.Service.RootPem, "--name", "robin", "--password-file", child.Scratch["password"]));
         child.Good("authority", "undo", "issuing");
         child.Good("journal", "verify");
     }

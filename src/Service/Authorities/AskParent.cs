@@ -48,18 +48,22 @@ public sealed class AskParent(BeaconDb db, AuthorityRegistry registry, TimeProvi
         if (waiting is null) throw new BeaconProblem(ProblemCode.WrongState, $"\"{slug}\" has no request that waits for an answer.", "Begin a renewal first: beacon authority renew issuing.");
         var csr = CertificationRequest.Read(waiting.Der.Span);
         if (!Uri.TryCreate(wish.Url, UriKind.Absolute, out var url) || url.Scheme != "https") throw new BeaconProblem(ProblemCode.InputInvalid, $"\"{wish.Url}\" is not the address of a service.", "Give it as https://HOST:PORT.");
+        var generationId = await db.Generations.Where(g => g.Number == waiting.Number && db.Authorities.Any(a => a.Id == g.AuthorityId && a.Slug == slug)).Select(g => g.Id).SingleAsync(ct);
+        // Asked again after a lost answer it is the same request; after a refusal it is a new one.
+        var tries = await db.ParentRequests.CountAsync(p => p.GenerationId == generationId && !p.Open, ct);
         using var http = Client(url, wish.Root);
         var session = await SendAsync(http, HttpMethod.Post, "/api/v1/session", new SignIn(wish.Name, wish.Password, "token"), BeaconJson.Default.SignIn, BeaconJson.Default.Session, null, ct);
         http.DefaultRequestHeaders.Authorization = new AuthenticationHeaderValue("Bearer", session.Token);
         var request = await SendAsync(http, HttpMethod.Post, "/api/v1/requests",
             new NewRequest(null, string.IsNullOrWhiteSpace(wish.Profile) ? "subordinate" : wish.Profile, null, null, null, null, wish.Life, Armor.Write(Armor.CertificateRequest, csr.Der.Span), null, null, null, $"Asked for by {actor}"),
-            BeaconJson.Default.NewRequest, BeaconJson.Default.RequestInfo, $"generation-{waiting.Number}-{Convert.ToHexStringLower(SHA256.HashData(csr.Der.Span))}", ct);
+            BeaconJson.Default.NewRequest, BeaconJson.Default.RequestInfo, $"generation-{waiting.Number}-try-{tries + 1}-{Convert.ToHexStringLower(SHA256.HashData(csr.Der.Span))}", ct);
         if (request.State == RequestState.Refused) throw new BeaconProblem(ProblemCode.RequestRefused, $"The parent refuses: {request.Reason}", "Mend the cause; it is asked anew then.");
         await using (var write = await db.BeginWriteAsync(ct))
         {
-            var generation = await db.Generations.SingleAsync(g => g.Number == waiting.Number && g.AuthorityId == db.Authorities.Single(a => a.Slug == slug).Id, ct);
-            foreach (var old in await db.ParentRequests.Where(p => p.GenerationId == generation.Id && p.Open).ToListAsync(ct)) old.Say("asked anew", open: false);
-            db.ParentRequests.Add(new() { GenerationId = generation.Id, Url = url.GetLeftPart(UriPartial.Authority), Root = wish.Root, Number = request.Number, Fingerprint = csr.PublicKey.Fingerprint() });
+            var place = url.GetLeftPart(UriPartial.Authority);
+            var open = await db.ParentRequests.Where(p => p.GenerationId == generationId && p.Open).ToListAsync(ct);
+            foreach (var old in open.Where(p => p.Number != request.Number || p.Url != place)) old.Say("asked elsewhere", open: false);
+            if (!open.Any(p => p.Open)) db.ParentRequests.Add(new() { GenerationId = generationId, Url = place, Root = wish.Root, Number = request.Number, Fingerprint = csr.PublicKey.Fingerprint() });
             await db.Note(clock.GetUtcNow(), actor, "authority.parent-asked", slug, $"request {request.Number} at {url.Authority}, as {wish.Name}");
             await write.CommitAsync(ct);
         }
@@ -111,8 +115,9 @@ public sealed class CollectAnswer(BeaconDb db, AuthorityRegistry registry, Insta
                 if (answer.State == RequestState.Issued) await install.RunAsync(Authority.IssuingSlug, answer.Files.Select(Convert.FromBase64String), "parent", ct);
                 await SayAsync(asked, answer.State switch
                 {
-                    RequestState.Issued => "answered", RequestState.Refused => "refused: " + answer.Reason, RequestState.Withdrawn => "withdrawn there", _ => "waiting for approval",
-                }, answer.State == RequestState.WaitingForApproval, ct);
+                    RequestState.Issued => "answered", RequestState.Refused => "refused: " + answer.Reason, RequestState.Withdrawn => "withdrawn there",
+                    RequestState.WaitingForApproval => "waiting for approval", _ => "approved; the parent's own key cannot be used now",
+                }, answer.State is not (RequestState.Issued or RequestState.Refused or RequestState.Withdrawn), ct);
             }
             // It stays open: what is wrong may be mended there or here.
             catch (BeaconProblem p) { await SayAsync(asked, p.Message, open: true, ct); }

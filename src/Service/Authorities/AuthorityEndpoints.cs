@@ -49,10 +49,10 @@ internal static class AuthorityEndpoints
 
     /// <summary>For a subordinate service: how its request stands. Who knows the number and the key's fingerprint may see what is public anyway.</summary>
     public static void MapSubordinates(this RouteGroupBuilder api) =>
-        api.MapGet("/subordinates/{number:long}", async (long number, string key, BeaconDb db, AuthorityRegistry registry, CancellationToken ct) =>
+        api.MapGet("/subordinates/{number:long}", async (long number, string key, BeaconDb db, AuthorityRegistry registry, Profiles.ProfileCatalogue profiles, CancellationToken ct) =>
         {
             var request = await db.Requests.AsNoTracking().FirstOrDefaultAsync(r => r.Id == number && r.Csr != null, ct);
-            if (request is null || Core.Requests.CertificationRequest.Read(request.Csr).PublicKey.Fingerprint() != key)
+            if (request is null || profiles.Get(request.Profile).AuthorityDepth is null || Core.Requests.CertificationRequest.Read(request.Csr).PublicKey.Fingerprint() != key)
                 throw new BeaconProblem(ProblemCode.NotFound, $"There is no request {number} for that key.", "Ask anew.");
             var edition = await db.Editions.AsNoTracking().FirstOrDefaultAsync(e => e.RequestId == number, ct);
             IReadOnlyList<string> files = edition is null ? [] : [.. registry.Above(Core.Issuing.X509.Read(edition.Der)).Concat(registry.All.Where(x => x.IsSelfSigned)).Select(x => x.Der).Prepend(edition.Der).Select(d => Convert.ToBase64String(d.Span))];

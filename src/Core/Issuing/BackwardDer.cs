@@ -1,5 +1,4 @@
 using System.Buffers.Binary;
-using System.Globalization;
 
 namespace OrderlyBeacon.Core.Issuing;
 
@@ -46,9 +45,20 @@ internal sealed class BackwardDer(int capacity)
     public void Time(DateTimeOffset t)
     {
         Span<byte> text = stackalloc byte[17];
-        (text[0], text[1]) = (0x18, 15);
-        t.UtcDateTime.TryFormat(text[2..], out _, "yyyyMMddHHmmss'Z'", CultureInfo.InvariantCulture);
+        (text[0], text[1], text[16]) = (0x18, 15, (byte)'Z');
+        var (date, time) = (t.UtcDateTime, t.UtcDateTime.TimeOfDay);
+        Digits(text.Slice(2, 4), date.Year);
+        Digits(text.Slice(6, 2), date.Month);
+        Digits(text.Slice(8, 2), date.Day);
+        Digits(text.Slice(10, 2), time.Hours);
+        Digits(text.Slice(12, 2), time.Minutes);
+        Digits(text.Slice(14, 2), time.Seconds);
         Raw(text);
+    }
+
+    private static void Digits(Span<byte> into, int number)
+    {
+        for (var i = into.Length - 1; i >= 0; i--, number /= 10) into[i] = (byte)('0' + number % 10);
     }
 
     private void Grow(int room)

@@ -55,7 +55,10 @@ public sealed class KeySigner : ISigner
         // Hashed here: the platform's SignData copies what it is given, which may be a CRL of many megabytes.
         Span<byte> hash = stackalloc byte[SHA512.HashSizeInBytes];
         hash = hash[..CryptographicOperations.HashData(_hash, tbs, hash)];
-        return _rsa is not null ? _rsa.SignHash(hash, _hash, Scheme == SignatureScheme.RsaPss ? RSASignaturePadding.Pss : RSASignaturePadding.Pkcs1) : _ec!.SignHash(hash, DSASignatureFormat.Rfc3279DerSequence);
+        if (_rsa is not null) return _rsa.SignHash(hash, _hash, Scheme == SignatureScheme.RsaPss ? RSASignaturePadding.Pss : RSASignaturePadding.Pkcs1);
+        // Into a buffer: the call that returns an array takes the signature apart and puts it together again.
+        Span<byte> signature = stackalloc byte[160];
+        return _ec!.TrySignHash(hash, signature, DSASignatureFormat.Rfc3279DerSequence, out var length) ? signature[..length].ToArray() : _ec.SignHash(hash, DSASignatureFormat.Rfc3279DerSequence);
     }
 
     /// <summary>Makes a new key.</summary>
@@ -98,6 +101,19 @@ public static class Signatures
         SignatureScheme.RsaPss => Oids.RsaPss,
         _ => throw new ArgumentOutOfRangeException(nameof(scheme)),
     };
+
+    private static readonly byte[][] Encoded = [.. Enum.GetValues<SignatureScheme>().Select(Encode)];
+
+    /// <summary>An AlgorithmIdentifier in DER, as <see cref="WriteAlgorithm"/> writes it, encoded once.</summary>
+    public static ReadOnlySpan<byte> AlgorithmOf(SignatureScheme scheme) => Encoded[(int)scheme] is { Length: > 0 } der ? der : throw new ArgumentOutOfRangeException(nameof(scheme));
+
+    private static byte[] Encode(SignatureScheme scheme)
+    {
+        if (scheme is SignatureScheme.Sha1Rsa or SignatureScheme.Sha1Ecdsa or SignatureScheme.Unknown) return [];
+        var w = new AsnWriter(AsnEncodingRules.DER);
+        WriteAlgorithm(w, scheme);
+        return w.Encode();
+    }
 
     /// <summary>Writes an AlgorithmIdentifier: NULL parameters for RSA, SHA-256 with a salt of 32 octets for PSS (RFC 4055 sections 3.1 and 5), none for ECDSA (RFC 5758).</summary>
     public static void WriteAlgorithm(AsnWriter w, SignatureScheme scheme)

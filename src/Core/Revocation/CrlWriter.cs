@@ -110,9 +110,7 @@ public static class CrlWriter
         var listHeader = entries.Count > 0 ? Header(0x30, entries.Bytes.Length) : [];
         var tbsContent = head.Length + listHeader.Length + (entries.Count > 0 ? entries.Bytes.Length : 0) + tail.Length;
         var tbsHeader = Header(0x30, tbsContent);
-        var a = new AsnWriter(AsnEncodingRules.DER);
-        Signatures.WriteAlgorithm(a, signer.Scheme);
-        var algorithm = a.Encode();
+        var algorithm = Signatures.AlgorithmOf(signer.Scheme).ToArray();
 
         // Room for the outer header is left before the signed part, since the signature's length is not known yet.
         const int front = 8;

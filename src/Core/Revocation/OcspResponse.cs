@@ -104,10 +104,7 @@ public sealed class OcspResponse
         whole.Raw(signature);
         whole.Raw([0]);
         whole.Close(0x03, mark);
-        var algorithm = new AsnWriter(AsnEncodingRules.DER, 32);
-        Signatures.WriteAlgorithm(algorithm, signer.Scheme);
-        Span<byte> encoded = stackalloc byte[32];
-        whole.Raw(encoded[..algorithm.Encode(encoded)]);
+        whole.Raw(Signatures.AlgorithmOf(signer.Scheme));
         whole.Raw(w.Written);
         // BasicOCSPResponse, as OCTET STRING behind its identifier; ResponseBytes, [0].
         whole.Close(0x30, 0);

@@ -1,4 +1,5 @@
 using System.Buffers;
+using System.IO.Pipelines;
 using Microsoft.AspNetCore.Http.Features;
 using Microsoft.Extensions.Primitives;
 using OrderlyBeacon.Core.Revocation;
@@ -50,15 +51,13 @@ internal static class OcspEndpoint
             await context.Response.WriteAsync($"Send the request as {RequestType}.\n", context.RequestAborted);
             return;
         }
-        var buffer = ArrayPool<byte>.Shared.Rent(OcspRequest.MostBytes + 1);
-        try
-        {
-            var length = 0;
-            int read;
-            while (length <= OcspRequest.MostBytes && (read = await context.Request.Body.ReadAsync(buffer.AsMemory(length), context.RequestAborted)) > 0) length += read;
-            await Send(context, desk.Answer(buffer.AsMemory(0, length), null));
-        }
-        finally { ArrayPool<byte>.Shared.Return(buffer); }
+        // The reader gives what came with the headers at once; the request's stream would ask once more for the end of a body that is there whole.
+        var body = context.Request.BodyReader;
+        ReadResult read;
+        while (!(read = await body.ReadAsync(context.RequestAborted)).IsCompleted && read.Buffer.Length <= OcspRequest.MostBytes) body.AdvanceTo(read.Buffer.Start, read.Buffer.End);
+        var reply = desk.Answer(read.Buffer.IsSingleSegment ? read.Buffer.First : read.Buffer.Slice(0, Math.Min(read.Buffer.Length, OcspRequest.MostBytes + 1)).ToArray(), null);
+        body.AdvanceTo(read.Buffer.End);
+        await Send(context, reply);
     }
 
     private static Task Send(HttpContext context, OcspReply reply)

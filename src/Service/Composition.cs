@@ -110,7 +110,7 @@ internal static class Composition
         TakeBackup.Tidy(options.Data);
         await using var scope = app.Services.CreateAsyncScope();
         var db = scope.ServiceProvider.GetRequiredService<BeaconDb>();
-        await db.Database.MigrateAsync();
+        if ((await db.Database.GetPendingMigrationsAsync()).Any()) await db.Database.MigrateAsync();
         await scope.ServiceProvider.GetRequiredService<FoundAuthorities>().RunAsync(CancellationToken.None);
         var registry = app.Services.GetRequiredService<AuthorityRegistry>();
         await registry.LoadAsync(db, CancellationToken.None);

@@ -11,7 +11,9 @@ namespace OrderlyBeacon.Service.Authorities;
 public sealed class AuthorityKeys(BeaconOptions options) : IDisposable
 {
     private const string InToken = "token:";
-    private readonly TokenKeys _token = new(options);
+
+    // The binding to tokens is loaded only where there is one.
+    private readonly Lazy<TokenKeys> _token = new(() => new(options));
 
     // The password is 256 random bits, so few rounds are enough.
     private static readonly PbeParameters Online = new(PbeEncryptionAlgorithm.Aes256Cbc, HashAlgorithmName.SHA256, 2_000);
@@ -27,13 +29,13 @@ public sealed class AuthorityKeys(BeaconOptions options) : IDisposable
     private string Folder => Path.Combine(options.Data, "keys");
 
     /// <summary>What a new key will be called: a file, or an object in the token.</summary>
-    public string NameFor(string stem) => _token.Configured ? InToken + stem : stem + ".key.pem";
+    public string NameFor(string stem) => options.TokenModule.Length > 0 ? InToken + stem : stem + ".key.pem";
 
     /// <summary>Makes a key and keeps it; returns its signer.</summary>
     /// <param name="name">From <see cref="NameFor"/>.</param>
     public ISigner Make(string name, KeySpec spec)
     {
-        if (name.StartsWith(InToken, StringComparison.Ordinal)) return Open(name, _token.Make(name[InToken.Length..], spec));
+        if (name.StartsWith(InToken, StringComparison.Ordinal)) return Open(name, _token.Value.Make(name[InToken.Length..], spec));
         var key = KeySigner.NewKey(spec);
         PrivateFiles.WriteNew(Path.Combine(Folder, name), key.ExportEncryptedPkcs8PrivateKeyPem(KeyEncryptionKey(), Online));
         return new KeySigner(key, Pss);
@@ -63,7 +65,7 @@ public sealed class AuthorityKeys(BeaconOptions options) : IDisposable
         try
         {
             byte[] probe = [0x30, 0x00];
-            var signature = fileName.StartsWith(InToken, StringComparison.Ordinal) ? _token.Sign(fileName[InToken.Length..], expected, KeySigner.SchemeOf(expected.Spec, Pss), probe) : Load(fileName, expected).Sign(probe);
+            var signature = fileName.StartsWith(InToken, StringComparison.Ordinal) ? _token.Value.Sign(fileName[InToken.Length..], expected, KeySigner.SchemeOf(expected.Spec, Pss), probe) : Load(fileName, expected).Sign(probe);
             return Signatures.Verify(expected, KeySigner.SchemeOf(expected.Spec, Pss), probe, signature) ? null : new(ProblemCode.AuthorityNotReady, $"The authority's key {fileName} signs, but its signatures do not hold.", "Put the file back from the backup.");
         }
         catch (BeaconProblem p) { return p; }
@@ -106,7 +108,7 @@ public sealed class AuthorityKeys(BeaconOptions options) : IDisposable
         {
             try
             {
-                var signature = fileName.StartsWith(InToken, StringComparison.Ordinal) ? keys._token.Sign(fileName[InToken.Length..], expected, Scheme, tbs) : (_signer ??= keys.Load(fileName, expected)).Sign(tbs);
+                var signature = fileName.StartsWith(InToken, StringComparison.Ordinal) ? keys._token.Value.Sign(fileName[InToken.Length..], expected, Scheme, tbs) : (_signer ??= keys.Load(fileName, expected)).Sign(tbs);
                 Fault = null;
                 return signature;
             }
@@ -118,7 +120,10 @@ public sealed class AuthorityKeys(BeaconOptions options) : IDisposable
         }
     }
 
-    public void Dispose() => _token.Dispose();
+    public void Dispose()
+    {
+        if (_token.IsValueCreated) _token.Value.Dispose();
+    }
 
     private string KeyEncryptionKey()
     {

@@ -69,7 +69,7 @@ public sealed class AuthorityRegistry(AuthorityKeys keys, BeaconOptions options)
 
     public async Task LoadAsync(BeaconDb db, CancellationToken ct)
     {
-        var rows = await db.Authorities.AsNoTracking().Include(a => a.Generations).Include(a => a.Crosses).ToListAsync(ct);
+        var rows = await db.Authorities.AsNoTracking().Include(a => a.Generations).Include(a => a.Crosses).AsSplitQuery().ToListAsync(ct);
         var issuing = rows.Single(a => a.Slug == Authority.IssuingSlug);
         AwaitedAnswer? awaited = null;
         if (issuing.Coming is { Waits: true } coming)

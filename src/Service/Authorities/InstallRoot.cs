@@ -20,7 +20,7 @@ public sealed class InstallRoot(BeaconDb db, AuthorityRegistry registry, Service
         await using (var write = await db.BeginWriteAsync(ct))
         {
             var now = clock.GetUtcNow();
-            var root = await db.Authorities.Include(a => a.Generations).Include(a => a.Crosses).FirstOrDefaultAsync(a => a.Slug == Authority.RootSlug, ct)
+            var root = await db.Authorities.Include(a => a.Generations).Include(a => a.Crosses).AsSplitQuery().OrderBy(a => a.Id).FirstOrDefaultAsync(a => a.Slug == Authority.RootSlug, ct)
                 ?? throw new BeaconProblem(ProblemCode.WrongState, "There is no root here yet: it comes with the answer to the issuing authority's request.", "See beacon authority show issuing.");
             var known = root.Certified.Select(g => (g.KeyNumber, X: g.Read())).ToList();
             foreach (var c in certificates.OrderByDescending(c => c.IsSelfSigned))

@@ -28,7 +28,7 @@ public sealed class RehearseRenewal(BeaconDb db, AuthorityRegistry registry, Res
         foreach (var g in row.Certified.Where(g => g.TakenUpAt is not null))
         {
             var x = g.Read();
-            var good = await db.Editions.AsNoTracking().Where(e => e.GenerationId == g.Id && e.NotAfter > now && e.Profile != "responder").GroupBy(_ => 1).Select(e => new { Count = e.LongCount(), Last = e.Max(i => i.NotAfter) }).FirstOrDefaultAsync(ct);
+            var good = await db.Editions.AsNoTracking().Where(e => e.GenerationId == g.Id && e.NotAfter > now && e.Profile != "responder").GroupBy(_ => 1).Select(e => new { Count = e.LongCount(), Last = e.Max(i => i.NotAfter) }).SingleOrDefaultAsync(ct);
             chains.Add(new($"editions under generation {g.Number}{(g == row.InUse ? ", which issues now" : "")}", good?.Count ?? 0, good?.Last, [$"edition, signed by key {g.KeyNumber}",
                 !fresh && g.KeyNumber == keyNumber ? $"{row.Name}, generation {g.Number} as sent along, or generation {number} as fetched: they have the same key" : $"{row.Name}, generation {g.Number} (until {x.NotAfter:yyyy-MM-dd}): unchanged", RootOf(x)]));
             if (good is not null && (sideBySide is null || good.Last > sideBySide)) sideBySide = good.Last;

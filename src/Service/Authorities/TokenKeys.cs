@@ -25,8 +25,6 @@ internal sealed class TokenKeys(BeaconOptions options) : IDisposable
     private ISession? _session;
     private byte[]? _wrongPin;
 
-    public bool Configured => options.TokenModule.Length > 0;
-
     /// <summary>Makes a key pair under a label.</summary>
     public PublicKeyInfo Make(string label, KeySpec spec) => Use(s =>
     {

@@ -77,7 +77,7 @@ public sealed class CheckHierarchy(BeaconDb db, AuthorityRegistry registry, Auth
         // What several generations share with their key is told with the newest of them.
         var points = x is null || a.Certified.LastOrDefault(o => o.KeyNumber == g.KeyNumber) != g ? [] : seen[(a.Slug, g.KeyNumber)].ToList();
         var editions = a.Slug == Authority.IssuingSlug
-            ? await db.Editions.AsNoTracking().Where(e => e.GenerationId == g.Id && e.NotAfter > now).GroupBy(_ => 1).Select(e => new { Count = e.LongCount(), Last = e.Max(i => i.NotAfter) }).FirstOrDefaultAsync(ct) : null;
+            ? await db.Editions.AsNoTracking().Where(e => e.GenerationId == g.Id && e.NotAfter > now).GroupBy(_ => 1).Select(e => new { Count = e.LongCount(), Last = e.Max(i => i.NotAfter) }).SingleOrDefaultAsync(ct) : null;
         var worst = findings.Concat(points.Select(p => p.Finding).OfType<PointFinding>()).Select(f => f.Severity).DefaultIfEmpty(Severity.Fine).Max();
         return new(g.Number, g.KeyNumber, BeaconProblem.SlugOf(state), x?.Serial.Hex ?? "", x?.PublicKey.Spec.ToString() ?? "", keyState, x?.NotBefore, x?.NotAfter, (Contracts.Severity)(int)worst, [.. findings.Select(Of)],
             [.. points.Select(p => new HealthPoint(BeaconProblem.SlugOf(p.Kind), p.Uri, p.WrittenIn, (Contracts.Severity)(int)(p.Finding?.Severity ?? Severity.Fine), p.Finding?.Reason ?? p.Good, p.Finding is { } f ? Of(f) : null, p.FreshUntil))],

@@ -20,7 +20,7 @@ internal sealed class Caretaker(IServiceScopeFactory scopes, ServiceCertificate 
     // Not at once: at the start there is enough to do.
     private DateTimeOffset _nextHealth = clock.GetUtcNow() + TimeSpan.FromSeconds(12);
     private readonly Dictionary<string, string> _said = [];
-    private int _rounds;
+    private int _rounds, _collections;
 
     protected override async Task ExecuteAsync(CancellationToken stopping)
     {
@@ -41,8 +41,8 @@ internal sealed class Caretaker(IServiceScopeFactory scopes, ServiceCertificate 
                 if (_rounds % 3 == 0) await GuardAsync("collect the parent's answer", (s, ct) => s.GetRequiredService<CollectAnswer>().RunAsync(ct), stopping);
                 await GuardAsync("approved requests", (s, ct) => s.GetRequiredService<DecideRequest>().FinishOpenAsync(ct), stopping);
                 await GuardAsync("OCSP responder", (_, ct) => responder.RenewIfDueAsync(ct), stopping);
-                // What the start and the first calls needed is given back, so that an idle service is a small one.
-                if (++_rounds is 3 or 12) GC.Collect(2, GCCollectionMode.Aggressive, blocking: true, compacting: true);
+                _rounds++;
+                GiveMemoryBack();
                 if (clock.GetUtcNow() >= _nextHousekeeping)
                 {
                     await GuardAsync("housekeeping", TidyAsync, stopping);
@@ -51,6 +51,15 @@ internal sealed class Caretaker(IServiceScopeFactory scopes, ServiceCertificate 
             }
         }
         catch (OperationCanceledException) { }
+    }
+
+    /// <summary>What the start and the first calls needed is given back, and every five minutes what was left since, unless there is so much to do that the collector runs by itself: an idle service is a small one.</summary>
+    private void GiveMemoryBack()
+    {
+        if (_rounds is not (3 or 12) && _rounds % 150 != 0) return;
+        var collections = GC.CollectionCount(0);
+        if (_rounds < 150 || collections - _collections < 50) GC.Collect(2, GCCollectionMode.Aggressive, blocking: true, compacting: true);
+        _collections = collections;
     }
 
     private async Task GuardAsync(string what, Func<IServiceProvider, CancellationToken, Task> work, CancellationToken ct)

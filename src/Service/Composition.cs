@@ -110,7 +110,7 @@ internal static class Composition
         TakeBackup.Tidy(options.Data);
         await using var scope = app.Services.CreateAsyncScope();
         var db = scope.ServiceProvider.GetRequiredService<BeaconDb>();
-        if ((await db.Database.GetPendingMigrationsAsync()).Any()) await db.Database.MigrateAsync();
+        await Database.UpdateAsync(db, CancellationToken.None);
         await scope.ServiceProvider.GetRequiredService<FoundAuthorities>().RunAsync(CancellationToken.None);
         var registry = app.Services.GetRequiredService<AuthorityRegistry>();
         await registry.LoadAsync(db, CancellationToken.None);

@@ -41,6 +41,15 @@ public sealed class ArchitectureTests
     }
 
     [Fact]
+    public void The_newest_migration_is_known_by_name()
+    {
+        static string Of(Type t) => t.GetCustomAttribute<Microsoft.EntityFrameworkCore.Migrations.MigrationAttribute>()!.Id;
+        var all = typeof(Storage.Database).Assembly.GetTypes().Where(t => t.GetCustomAttribute<Microsoft.EntityFrameworkCore.Migrations.MigrationAttribute>() is not null).Select(Of).ToList();
+        // Were it an older one, the newest would never be applied.
+        Assert.Equal(all.Max(StringComparer.Ordinal), Of(Storage.Database.Newest));
+    }
+
+    [Fact]
     public void Authority_keys_are_used_in_one_class()
     {
         var sources = Directory.EnumerateFiles(Path.Combine(Programs.Root, "src", "Service"), "*.cs", SearchOption.AllDirectories).Where(f => !f.Contains("/obj/") && !f.Contains("/bin/"));

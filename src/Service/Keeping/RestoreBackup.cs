@@ -145,7 +145,7 @@ internal static class RestoreCommand
             builder.Services.AddBeacon(options, hosted: true);
             await using var app = builder.Build();
             await using var scope = app.Services.CreateAsyncScope();
-            await scope.ServiceProvider.GetRequiredService<BeaconDb>().Database.MigrateAsync(ct);
+            await Database.UpdateAsync(scope.ServiceProvider.GetRequiredService<BeaconDb>(), ct);
             var lists = (r.GetValue(list) ?? []).SelectMany(f => FileInspection.Inspect(File.ReadAllBytes(f))).Where(i => i.Kind == FileItemKind.Crl).Select(i => Crl.Read(i.Der)).ToList();
             foreach (var sentence in await scope.ServiceProvider.GetRequiredService<RestoreBackup>().MendAsync(taken, lists, ct)) Console.WriteLine(sentence);
             Console.WriteLine($"Restored into {options.Data}. Make sure that the old service is off for good, then start this one.");

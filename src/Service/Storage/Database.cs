@@ -1,6 +1,8 @@
+using System.Reflection;
 using Microsoft.Data.Sqlite;
 using Microsoft.EntityFrameworkCore;
 using Microsoft.EntityFrameworkCore.Design;
+using Microsoft.EntityFrameworkCore.Migrations;
 
 namespace OrderlyBeacon.Service.Storage;
 
@@ -11,6 +13,28 @@ internal static class Database
         new SqliteConnectionStringBuilder { DataSource = Path.Combine(options.Data, "beacon.db"), Mode = SqliteOpenMode.ReadWriteCreate, DefaultTimeout = 30 }.ToString();
 
     public static void Use(DbContextOptionsBuilder b, BeaconOptions options) => b.UseSqlite(ConnectionString(options)).AddInterceptors(new SqliteSettings());
+
+    /// <summary>The last migration there is; a test sees to it.</summary>
+    internal static readonly Type Newest = typeof(Migrations.Restores);
+
+    /// <summary>Brings the tables up to date. That they are is seen from one row: to list the migrations, every type of the service would be loaded, at each start.</summary>
+    public static async Task UpdateAsync(BeaconDb db, CancellationToken ct)
+    {
+        var connection = db.Database.GetDbConnection();
+        await db.Database.OpenConnectionAsync(ct);
+        try
+        {
+            await using var c = connection.CreateCommand();
+            c.CommandText = "SELECT count(*) FROM sqlite_master WHERE name = '__EFMigrationsHistory'";
+            if (await c.ExecuteScalarAsync(ct) is > 0L)
+            {
+                c.CommandText = "SELECT max(MigrationId) FROM __EFMigrationsHistory";
+                if (await c.ExecuteScalarAsync(ct) as string == Newest.GetCustomAttribute<MigrationAttribute>()!.Id) return;
+            }
+        }
+        finally { await db.Database.CloseConnectionAsync(); }
+        await db.Database.MigrateAsync(ct);
+    }
 }
 
 /// <summary>For the tool that writes migrations.</summary>

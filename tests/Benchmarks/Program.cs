@@ -60,6 +60,24 @@ internal static class Program
         return best;
     }
 
+    /// <summary>Two figures measured in turns, the best of each, and the middle of their ratios turn by turn: what the machine's neighbours take falls on both alike.</summary>
+    /// <param name="best">Which of several is the best.</param>
+    internal static async Task<(double A, double B, double Ratio)> TurnsAsync(Func<Task<double>> a, Func<Task<double>> b, Func<IEnumerable<double>, double> best, int count = 9)
+    {
+        // The runtime compiles what is hot in the background, over many seconds: it is measured when three rounds brought nothing more.
+        var reached = await a();
+        for (var (warm, still) = (0, 0); still < 3 && warm < 20; warm++)
+        {
+            await Task.Delay(TimeSpan.FromSeconds(1));
+            var now = await a();
+            still = Math.Abs(best([reached, now]) - reached) < 0.02 * reached ? still + 1 : 0;
+            reached = best([reached, now]);
+        }
+        var turns = new List<(double A, double B)>();
+        for (var turn = 0; turn < count; turn++) turns.Add((await a(), await b()));
+        return (best(turns.Select(t => t.A)), best(turns.Select(t => t.B)), turns.Select(t => t.A / t.B).Order().ElementAt(count / 2));
+    }
+
     private static async Task IssuingAsync(string authorityKey, double limit)
     {
         Console.WriteLine($"\nIssuing over EST, issuer {authorityKey}, CSRs of ec-p256");
@@ -69,17 +87,23 @@ internal static class Program
         var tbs = RandomNumberGenerator.GetBytes(900);
         var hash = HashAlgorithmName.SHA256;
         var signature = requester.SignData(tbs, hash);
-        for (var i = 0; i < 200; i++) { signer.Sign(tbs); requester.VerifyData(tbs, signature, hash); }
-        var sign = CpuMicroseconds(authorityKey.StartsWith("rsa") ? 300 : 2000, () => signer.Sign(tbs), Environment.ProcessorCount);
+        var times = authorityKey.StartsWith("rsa") ? 100 : 1000;
         // Each CSR brings a key of its own, so checking one means loading its key: the bare verification has that in it.
         var spki = requester.ExportSubjectPublicKeyInfo();
-        var loaded = CpuMicroseconds(2000, () => requester.VerifyData(tbs, signature, hash), Environment.ProcessorCount);
-        var verify = CpuMicroseconds(1000, () =>
+        double sign = double.MaxValue, verify = double.MaxValue;
+        var loaded = CpuMicroseconds(times, () => requester.VerifyData(tbs, signature, hash), Environment.ProcessorCount);
+        double Bare()
         {
-            using var key = ECDsa.Create();
-            key.ImportSubjectPublicKeyInfo(spki, out _);
-            key.VerifyData(tbs, signature, hash);
-        }, Environment.ProcessorCount);
+            var s = CpuMicroseconds(times, () => signer.Sign(tbs), Environment.ProcessorCount);
+            var v = CpuMicroseconds(times, () =>
+            {
+                using var key = ECDsa.Create();
+                key.ImportSubjectPublicKeyInfo(spki, out _);
+                key.VerifyData(tbs, signature, hash);
+            }, Environment.ProcessorCount);
+            (sign, verify) = (Math.Min(sign, s), Math.Min(verify, v));
+            return s + v;
+        }
 
         using var service = await RunningService.StartAsync(_out, authorityKey);
         var bodies = Enumerable.Range(0, 4000).Select(i =>
@@ -101,20 +125,20 @@ internal static class Program
             }
         }
         var clients = Enumerable.Range(0, 8).Select(_ => service.Client()).ToArray();
-        // The runtime compiles what is hot in the background: it is measured when that has settled.
-        await Task.WhenAll(clients.Select(c => RunAsync(c, 3000)));
-        await Task.Delay(TimeSpan.FromSeconds(1));
-        double best = double.MaxValue, rate = 0, busy = 0;
-        for (var round = 0; round < 4; round++)
+        await Task.WhenAll(clients.Select(c => RunAsync(c, 2000)));
+        double rate = 0, busy = 0;
+        async Task<double> ServedAsync()
         {
             const int each = 250;
             var (cpu, clock) = (service.Cpu(), Stopwatch.StartNew());
             await Task.WhenAll(clients.Select(c => RunAsync(c, each)));
             var used = (service.Cpu() - cpu).TotalMicroseconds / (each * clients.Length);
-            if (used < best) (best, rate, busy) = (used, each * clients.Length / clock.Elapsed.TotalSeconds, used * each * clients.Length / clock.Elapsed.TotalMicroseconds);
+            if (each * clients.Length / clock.Elapsed.TotalSeconds is var r && r > rate) (rate, busy) = (r, used * r / 1e6);
+            return used;
         }
+        var (best, bare, ratio) = await TurnsAsync(ServedAsync, () => Task.FromResult(Bare()), Enumerable.Min);
         Console.WriteLine($"  raw signature {sign:0} µs, bare verification {verify:0} µs ({loaded:0} µs of it after the key is loaded); per certificate {best:0} µs of server CPU; {rate:0} certificates/s with 8 connections");
-        Report("server CPU ÷ (raw signature + bare verification)", best / (sign + verify), limit, "×");
+        Report("server CPU ÷ (raw signature + bare verification)", ratio, limit, "×");
 
         Console.WriteLine($"  {"(the same against a verification with a key that is loaded already)",-66} {best / (sign + loaded),8:0.00} ×");
 

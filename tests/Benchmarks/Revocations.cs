@@ -70,7 +70,7 @@ internal static class Revocations
 
         using var nginx = Nginx(size, out var nginxPort, out var workers);
         var files = new[] { Get("/answer.der") };
-        var (ready, file, ratio) = await TurnsAsync(() => PerCpuSecondAsync(service.PublicationPort, gets, 60_000, [service.Id]), () => PerCpuSecondAsync(nginxPort, files, 60_000, workers()));
+        var (ready, file, ratio) = await Program.TurnsAsync(() => PerCpuSecondAsync(service.PublicationPort, gets, 60_000, [service.Id]), () => PerCpuSecondAsync(nginxPort, files, 60_000, workers()), Enumerable.Max);
         Console.WriteLine($"  answers of {size} bytes; ready: {ready:0} per server CPU second; nginx, a file of that size: {file:0}");
         atLeast("ready answers ÷ static files by nginx, per server CPU second", ratio, 0.65, "×");
 
@@ -78,25 +78,11 @@ internal static class Revocations
         var tbs = RandomNumberGenerator.GetBytes(300);
         byte[][] Posts() => [.. Enumerable.Range(0, 4000).Select(i => Post("/ocsp/issuing", OcspRequest.Write([OcspCertId.Of(issuer, serials[i % serials.Length], sha256: false)], RandomNumberGenerator.GetBytes(32))))];
         // With all cores busy in both: a core whose sibling works is slower.
-        var (fresh, raw, part) = await TurnsAsync(() => PerCpuSecondAsync(service.PublicationPort, Posts(), 20_000, [service.Id]),
-            () => Task.FromResult(1e6 / Program.CpuMicroseconds(2000, () => key.SignData(tbs, HashAlgorithmName.SHA256), Environment.ProcessorCount)));
+        var (fresh, raw, part) = await Program.TurnsAsync(() => PerCpuSecondAsync(service.PublicationPort, Posts(), 20_000, [service.Id]),
+            () => Task.FromResult(1e6 / Program.CpuMicroseconds(2000, () => key.SignData(tbs, HashAlgorithmName.SHA256), Environment.ProcessorCount)), Enumerable.Max);
         Console.WriteLine($"  freshly signed, with nonces: {fresh:0} per server CPU second; raw P-256 signatures: {raw:0} per CPU second");
         atLeast("freshly signed answers ÷ raw signatures, per CPU second", part, 0.5, "×");
         nginx.Kill(entireProcessTree: true);
-    }
-
-    /// <summary>Two rates measured in turns, and the middle of their ratios turn by turn: what the machine's neighbours take falls on both alike.</summary>
-    private static async Task<(double A, double B, double Ratio)> TurnsAsync(Func<Task<double>> a, Func<Task<double>> b)
-    {
-        // The runtime compiles what is hot in the background, over some seconds: it is measured when that has settled.
-        for (var warm = 0; warm < 3; warm++)
-        {
-            await a();
-            await Task.Delay(TimeSpan.FromSeconds(1));
-        }
-        var turns = new List<(double A, double B)>();
-        for (var turn = 0; turn < 9; turn++) turns.Add((await a(), await b()));
-        return (turns.Max(t => t.A), turns.Max(t => t.B), turns.Select(t => t.A / t.B).Order().ElementAt(turns.Count / 2));
     }
 
     private static async Task<SerialNumber[]> EnrolAsync(RunningService service, int count)

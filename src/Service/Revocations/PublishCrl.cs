@@ -54,7 +54,9 @@ public sealed class PublishCrl(BeaconDb db, AuthorityRegistry registry, CrlShelf
         var now = clock.GetUtcNow();
         var (full, delta) = (shelf.Get(point.File), shelf.Get(CrlShelf.DeltaName(point.File)));
         var floor = await book.FloorAsync(db, ct);
-        var wantFull = occasion == CrlOccasion.Now || full is null || full.Row.Number <= floor || full.IsDue(now) || (occasion == CrlOccasion.Changed && full.Row.Revoked < Small);
+        // After the clock was set back, changes are older than the list that a delta would go on from, and so would be missing in it.
+        var ahead = occasion != CrlOccasion.Due && full?.Row.ThisUpdate > now;
+        var wantFull = ahead || occasion == CrlOccasion.Now || full is null || full.Row.Number <= floor || full.IsDue(now) || (occasion == CrlOccasion.Changed && full.Row.Revoked < Small);
         if (!wantFull && occasion == CrlOccasion.Due && delta?.IsDue(now) == false) return "";
         if (point.KeyNumber < registry.Issuing.KeyNumber && await book.LastEndAsync(db, point, ct) < now) return "";
 
@@ -65,7 +67,7 @@ public sealed class PublishCrl(BeaconDb db, AuthorityRegistry registry, CrlShelf
         var issued = new List<PublishedCrl>();
         if (wantFull) issued.Add(Sign(point, number, null, from, from + TimeSpan.FromHours(options.CrlHours), await book.EntriesAsync(db, point, now, ct)));
         // The delta goes on from the oldest full list that clients may still hold, so that it can be read with any of them.
-        var oldest = await ofKey.Where(c => !c.IsDelta && c.NextUpdate > now).OrderBy(c => c.Number).Select(c => new { c.Number, c.ThisUpdate }).FirstOrDefaultAsync(ct);
+        var oldest = await ofKey.Where(c => !c.IsDelta && c.NextUpdate > now && c.ThisUpdate <= now).OrderBy(c => c.Number).Select(c => new { c.Number, c.ThisUpdate }).FirstOrDefaultAsync(ct);
         issued.Add(Sign(point, number, oldest?.Number ?? number, from, from + TimeSpan.FromHours(options.DeltaHours), await ChangesAsync(point, oldest?.ThisUpdate ?? from, ct)));
         db.Crls.AddRange(issued);
         // A few are kept for looking back.

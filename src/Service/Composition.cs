@@ -1,6 +1,5 @@
 using System.Runtime.CompilerServices;
 using System.Security.Cryptography;
-using System.Text.Json;
 using System.Text.Json.Serialization;
 using Microsoft.AspNetCore.Authentication;
 using Microsoft.EntityFrameworkCore;
@@ -64,7 +63,7 @@ internal static class Composition
                  {
                      typeof(FoundAuthorities), typeof(PublishCrl), typeof(DecideNames), typeof(WishReading), typeof(CarryOutRequest), typeof(SubmitRequest), typeof(DecideRequest), typeof(InviteHost),
                      typeof(RemoveHost), typeof(TakeReport), typeof(AnswerCsr), typeof(TakeResult), typeof(OrderDesk), typeof(ServiceQueries), typeof(BindService), typeof(CertificateQueries),
-                     typeof(RevokeEdition), typeof(ReleaseEdition), typeof(RevokeMany), typeof(AnnounceRevocations), typeof(InstallAnswer), typeof(InstallRoot), typeof(PublishRootCrl), typeof(RenewAuthority), typeof(TakeUpGeneration), typeof(UndoRenewal), typeof(RehearseRenewal), typeof(ChangeProfile), typeof(AskParent), typeof(TakeBackup), typeof(RestoreBackup), typeof(CollectAnswer), typeof(CheckHierarchy), typeof(OrderRenewal), typeof(TodayQuery), typeof(LookFromHost), typeof(Enrol),
+                     typeof(RevokeEdition), typeof(ReleaseEdition), typeof(RevokeMany), typeof(AnnounceRevocations), typeof(InstallAnswer), typeof(InstallRoot), typeof(PublishRootCrl), typeof(AuthorityQueries), typeof(RenewAuthority), typeof(TakeUpGeneration), typeof(UndoRenewal), typeof(RehearseRenewal), typeof(ChangeProfile), typeof(AskParent), typeof(TakeBackup), typeof(RestoreBackup), typeof(CollectAnswer), typeof(CheckHierarchy), typeof(OrderRenewal), typeof(TodayQuery), typeof(LookFromHost), typeof(Enrol),
                  })
             s.AddScoped(scoped);
         if (hosted)

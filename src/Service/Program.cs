@@ -1,14 +1,9 @@
 using System.Net;
 using System.Net.Security;
-using Microsoft.AspNetCore.Authentication;
 using Microsoft.AspNetCore.Server.Kestrel.Https;
-using Microsoft.EntityFrameworkCore;
-using Microsoft.Extensions.Options;
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Service;
 using OrderlyBeacon.Service.Authorities;
-using OrderlyBeacon.Service.People;
-using OrderlyBeacon.Service.Storage;
 
 try
 {

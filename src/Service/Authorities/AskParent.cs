@@ -1,5 +1,4 @@
 using System.Net.Http.Headers;
-using System.Net.Http.Json;
 using System.Net.Security;
 using System.Security.Cryptography;
 using System.Security.Cryptography.X509Certificates;
@@ -14,27 +13,6 @@ using OrderlyBeacon.Service.Notices;
 using OrderlyBeacon.Service.Storage;
 
 namespace OrderlyBeacon.Service.Authorities;
-
-/// <summary>A request that lies with a parent service, until its answer is collected.</summary>
-public sealed class ParentRequest
-{
-    public int Id { get; private init; }
-    public required int GenerationId { get; init; }
-    public required string Url { get; init; }
-
-    /// <summary>PEM of the only roots that are trusted for it.</summary>
-    public required string Root { get; init; }
-
-    /// <summary>Its number there.</summary>
-    public required long Number { get; init; }
-    public required string Fingerprint { get; init; }
-    public bool Open { get; private set; } = true;
-
-    /// <summary>What the parent said last.</summary>
-    public string Says { get; private set; } = "waiting for approval";
-
-    public void Say(string says, bool open) => (Says, Open) = (says, open);
-}
 
 /// <summary>
 /// Brings an authority's request to a parent service, in the name of somebody who may ask there; a person there approves it. The credentials are used once and
@@ -97,42 +75,5 @@ public sealed class AskParent(BeaconDb db, AuthorityRegistry registry, TimeProvi
         {
             throw new BeaconProblem(ProblemCode.Unreachable, $"The parent {http.BaseAddress} cannot be reached: {(e.InnerException ?? e).Message}", "Check its address, its root and the network.", e);
         }
-    }
-}
-
-/// <summary>Looks whether a parent has answered, and installs the answer.</summary>
-public sealed class CollectAnswer(BeaconDb db, AuthorityRegistry registry, InstallAnswer install, TimeProvider clock, Changes changes)
-{
-    public async Task RunAsync(CancellationToken ct)
-    {
-        if (registry.Waiting is null) return;
-        foreach (var asked in await db.ParentRequests.AsNoTracking().Where(p => p.Open).ToListAsync(ct))
-        {
-            try
-            {
-                using var http = AskParent.Client(new Uri(asked.Url), asked.Root);
-                var answer = await AskParent.SendAsync(http, HttpMethod.Get, $"/api/v1/subordinates/{asked.Number}?key={asked.Fingerprint}", null, BeaconJson.Default.String, BeaconJson.Default.SubordinateAnswer, null, ct);
-                if (answer.State == RequestState.Issued) await install.RunAsync(Authority.IssuingSlug, answer.Files.Select(Convert.FromBase64String), "parent", ct);
-                await SayAsync(asked, answer.State switch
-                {
-                    RequestState.Issued => "answered", RequestState.Refused => "refused: " + answer.Reason, RequestState.Withdrawn => "withdrawn there",
-                    RequestState.WaitingForApproval => "waiting for approval", _ => "approved; the parent's own key cannot be used now",
-                }, answer.State is not (RequestState.Issued or RequestState.Refused or RequestState.Withdrawn), ct);
-            }
-            // It stays open: what is wrong may be mended there or here.
-            catch (BeaconProblem p) { await SayAsync(asked, p.Message, open: true, ct); }
-        }
-    }
-
-    private async Task SayAsync(ParentRequest asked, string says, bool open, CancellationToken ct)
-    {
-        if (asked.Says == says && asked.Open == open) return;
-        await using (var write = await db.BeginWriteAsync(ct))
-        {
-            (await db.ParentRequests.SingleAsync(p => p.Id == asked.Id, ct)).Say(says, open);
-            await db.Note(clock.GetUtcNow(), "system", "authority.parent-said", Authority.IssuingSlug, $"request {asked.Number} at {asked.Url}: {says}");
-            await write.CommitAsync(ct);
-        }
-        changes.Tell("authority", Authority.IssuingSlug);
     }
 }

@@ -14,8 +14,7 @@ internal static class AuthorityEndpoints
 {
     public static void MapAuthorities(this RouteGroupBuilder api)
     {
-        api.MapGet("/authorities", async (BeaconDb db, AuthorityRegistry registry, CrlShelf shelf, ResponderCertificates responders, CancellationToken ct) =>
-            TypedResults.Ok(await ListAsync(db, registry, shelf, responders, ct))).WithName("listAuthorities").WithTags("Authorities");
+        api.MapGet("/authorities", async (AuthorityQueries q, CancellationToken ct) => TypedResults.Ok(await q.ListAsync(ct))).WithName("listAuthorities").WithTags("Authorities");
 
         api.MapPost("/authorities/{id}/crl", async (string id, PublishCrl publish, Caller caller, CancellationToken ct) => id == Authority.IssuingSlug
                 ? TypedResults.Ok(new CrlIssued(await publish.RunAsync(caller.Actor, "asked for", CrlOccasion.Now, ct)))
@@ -70,33 +69,5 @@ internal static class AuthorityEndpoints
         g.MapPost("/undo", async (string id, UndoRenewal undo, Caller caller, CancellationToken ct) => TypedResults.Ok(new Told([await undo.RunAsync(id, caller.Actor, ct)]))).RequireAuthorization(Policies.Administrator).WithName("undoRenewal");
 
         static KeySpec? KeyOf(RenewalWish wish) => string.IsNullOrWhiteSpace(wish.NewKey) ? null : KeySpec.Parse(wish.NewKey);
-    }
-
-    private static async Task<List<AuthorityInfo>> ListAsync(BeaconDb db, AuthorityRegistry registry, CrlShelf shelf, ResponderCertificates responders, CancellationToken ct)
-    {
-        var list = new List<AuthorityInfo>();
-        var asked = await db.ParentRequests.AsNoTracking().OrderByDescending(p => p.Id).FirstOrDefaultAsync(ct);
-        var waitsAt = registry.Waiting is null || asked is null ? null : $"request {asked.Number} at {asked.Url}: {asked.Says}";
-        foreach (var a in registry.Authorities)
-        {
-            var generations = a.Generations.Where(g => !g.Waits).OrderBy(g => g.Number).Select(g => (Row: g, X: g.Read())).ToList();
-            var used = a.InUse!;
-            ResponderInfo? Responder(int key) => a.Slug == Authority.IssuingSlug && responders.Of(key) is { } r ? new(registry.OcspUri(a.Slug), r.Certificate.Serial.Hex, r.Certificate.NotAfter) : null;
-            var ids = generations.Select(g => g.Row.Id).ToList();
-            list.Add(new(a.Slug, a.Name, a.Kind, a.Kind == "issuing" ? "online" : a.Kind == "root" ? "offline" : "elsewhere",
-                [.. generations.Select(g => new GenerationInfo(g.Row.Number, g.X.Subject.ToString(), g.X.Issuer.ToString(), g.X.Serial.Hex, g.X.Thumbprint.Hex, g.X.NotBefore, g.X.NotAfter, g.X.PublicKey.Spec.ToString(), registry.IssuerUri(Authority.FileOf(a.Slug, g.Row.KeyNumber)), BeaconProblem.SlugOf(a.StateOf(g.Row)), g.Row.KeyNumber))],
-                Crl(Authority.FileOf(a.Slug, used.KeyNumber)), Crl(CrlShelf.DeltaName(Authority.FileOf(a.Slug, used.KeyNumber))), Responder(used.KeyNumber),
-                await db.Editions.LongCountAsync(e => ids.Contains(e.GenerationId), ct),
-                string.Concat(generations.Where(g => g.Row.WithdrawnAt is null).Select(g => Armor.Write(Armor.Certificate, g.X.Der.Span))), a.Slug == Authority.IssuingSlug ? registry.Waiting?.Request : null)
-            {
-                WaitsAt = a.Slug == Authority.IssuingSlug ? waitsAt : null,
-                OtherKeys = [.. generations.Where(g => g.Row.WithdrawnAt is null).Select(g => g.Row.KeyNumber).Distinct().Where(k => k != used.KeyNumber)
-                    .Select(k => new KeyInfo(k, Crl(Authority.FileOf(a.Slug, k)), Crl(CrlShelf.DeltaName(Authority.FileOf(a.Slug, k))), Responder(k)))],
-            });
-        }
-        if (!registry.IsReady && registry.Waiting is { } w) list.Add(new(Authority.IssuingSlug, w.Name, "issuing", "online", [], null, null, null, 0, "", w.Request) { WaitsAt = waitsAt });
-        return list;
-
-        CrlInfo? Crl(string file) => shelf.Get(file)?.Row is { } c ? new(c.Number, c.ThisUpdate, c.NextUpdate, c.Revoked, registry.CrlUri(file), c.BaseNumber) : null;
     }
 }

@@ -3,7 +3,6 @@ using Microsoft.Data.Sqlite;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core.Issuing;
 using OrderlyBeacon.Core.Journal;
-using OrderlyBeacon.Service.Requests;
 using OrderlyBeacon.Service.Storage;
 
 namespace OrderlyBeacon.Service.Authorities;

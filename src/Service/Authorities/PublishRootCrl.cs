@@ -1,4 +1,3 @@
-using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Ceremonies;
 using OrderlyBeacon.Core.Formats;

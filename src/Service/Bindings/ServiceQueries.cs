@@ -1,7 +1,6 @@
 using System.Text.Json;
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
-using OrderlyBeacon.Core;
 using OrderlyBeacon.Service.Storage;
 
 namespace OrderlyBeacon.Service.Bindings;

@@ -1,5 +1,4 @@
 using System.Collections.Concurrent;
-using System.Security.Cryptography.X509Certificates;
 using System.Text.Encodings.Web;
 using Microsoft.AspNetCore.Authentication;
 using Microsoft.EntityFrameworkCore;

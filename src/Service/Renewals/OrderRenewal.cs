@@ -2,7 +2,6 @@ using System.Text.Json;
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
-using OrderlyBeacon.Core.Names;
 using OrderlyBeacon.Core.Profiles;
 using OrderlyBeacon.Service.Authorities;
 using OrderlyBeacon.Service.Certificates;

@@ -1,7 +1,6 @@
 using System.Text.Json;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
-using OrderlyBeacon.Core.Profiles;
 using OrderlyBeacon.Core.Requests;
 using OrderlyBeacon.Service.Authorities;
 using OrderlyBeacon.Service.Notices;

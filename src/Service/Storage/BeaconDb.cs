@@ -6,7 +6,6 @@ using Microsoft.EntityFrameworkCore.Storage.ValueConversion;
 using OrderlyBeacon.Service.Authorities;
 using OrderlyBeacon.Service.Bindings;
 using OrderlyBeacon.Service.Certificates;
-using OrderlyBeacon.Service.Hosts;
 using OrderlyBeacon.Service.Journal;
 using OrderlyBeacon.Service.Keeping;
 using OrderlyBeacon.Service.People;

@@ -4,7 +4,6 @@ using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Enrolment;
 using OrderlyBeacon.Core.Formats;
-using OrderlyBeacon.Core.Keys;
 using OrderlyBeacon.Core.Names;
 using OrderlyBeacon.Core.Profiles;
 using OrderlyBeacon.Core.Requests;

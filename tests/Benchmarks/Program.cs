@@ -136,7 +136,7 @@ internal static class Program
             if (each * clients.Length / clock.Elapsed.TotalSeconds is var r && r > rate) (rate, busy) = (r, used * r / 1e6);
             return used;
         }
-        var (best, bare, ratio) = await TurnsAsync(ServedAsync, () => Task.FromResult(Bare()), Enumerable.Min);
+        var (best, _, ratio) = await TurnsAsync(ServedAsync, () => Task.FromResult(Bare()), Enumerable.Min);
         Console.WriteLine($"  raw signature {sign:0} µs, bare verification {verify:0} µs ({loaded:0} µs of it after the key is loaded); per certificate {best:0} µs of server CPU; {rate:0} certificates/s with 8 connections");
         Report("server CPU ÷ (raw signature + bare verification)", ratio, limit, "×");
 

@@ -122,6 +122,8 @@ public sealed class TroubleTests
         {
             await service.DisposeAsync();
             Programs.Run("umount", ["-l", service.Data]);
+            // What was under the mount could not be removed before.
+            service.Scratch.Dispose();
         }
     }
 }

@@ -30,23 +30,33 @@ public sealed class DemoWorld : IAsyncLifetime
     public string RootPem => Path.Combine(Data, "service", "root.pem");
     public string OldOfficePem => Path.Combine(Data, "old-office", "ca.pem");
     public int TlsPort => int.Parse(File.ReadAllText(Path.Combine(Data, "ports")).Trim().Split(' ')[2]);
+
     public string Password(string who) => File.ReadAllText(Path.Combine(Data, who + ".password")).Trim();
+
     internal Scratch Scratch => _scratch;
 
     public async ValueTask InitializeAsync() => await StartAsync();
 
     public async Task StartAsync()
     {
-        var start = new ProcessStartInfo(Path.Combine(Programs.Root, "demo"), ["--data", Data, "--port", Port.ToString()]) { RedirectStandardError = true, RedirectStandardOutput = true };
+        var start = new ProcessStartInfo(Path.Combine(Programs.Root, "demo"), ["--data", Data, "--port", Port.ToString()])
+        {
+            RedirectStandardError = true,
+            RedirectStandardOutput = true,
+        };
         start.Environment["BEACON_HOME"] = Home;
-        lock (_log) _log.Clear();
+        lock (_log)
+            _log.Clear();
         _demo = Process.Start(start)!;
         var ready = new TaskCompletionSource();
         void Take(string? line)
         {
-            if (line is null) return;
-            lock (_log) _log.AppendLine(line);
-            if (line.StartsWith("Ready", StringComparison.Ordinal)) ready.TrySetResult();
+            if (line is null)
+                return;
+            lock (_log)
+                _log.AppendLine(line);
+            if (line.StartsWith("Ready", StringComparison.Ordinal))
+                ready.TrySetResult();
         }
         _demo.ErrorDataReceived += (_, e) => Take(e.Data);
         _demo.OutputDataReceived += (_, e) => Take(e.Data);
@@ -54,21 +64,40 @@ public sealed class DemoWorld : IAsyncLifetime
         _demo.BeginOutputReadLine();
         // A first start may have to build everything.
         var ended = _demo.WaitForExitAsync();
-        if (await Task.WhenAny(ready.Task, ended, Task.Delay(TimeSpan.FromMinutes(10))) != ready.Task) Assert.Fail("the demo did not become ready:\n" + Log);
+        if (await Task.WhenAny(ready.Task, ended, Task.Delay(TimeSpan.FromMinutes(10))) != ready.Task)
+            Assert.Fail("the demo did not become ready:\n" + Log);
     }
 
-    public string Log { get { lock (_log) return _log.ToString(); } }
+    public string Log
+    {
+        get
+        {
+            lock (_log)
+                return _log.ToString();
+        }
+    }
 
     /// <summary>Ctrl-C, and the end of everything.</summary>
     public async Task StopAsync()
     {
-        if (_demo is null or { HasExited: true }) return;
+        if (_demo is null or { HasExited: true })
+            return;
         // A test run in the background of a shell passes an ignored SIGINT on, which bash cannot undo: then SIGTERM stands for Ctrl-C.
-        var ignored = Convert.ToUInt64(File.ReadLines($"/proc/{_demo.Id}/status").Single(l => l.StartsWith("SigIgn", StringComparison.Ordinal)).Split('\t')[1], 16);
+        var ignored = Convert.ToUInt64(
+            File.ReadLines($"/proc/{_demo.Id}/status").Single(l => l.StartsWith("SigIgn", StringComparison.Ordinal)).Split('\t')[1],
+            16
+        );
         Programs.Run("kill", [(ignored & 2) != 0 ? "-TERM" : "-INT", _demo.Id.ToString()]);
         using var limit = new CancellationTokenSource(TimeSpan.FromSeconds(40));
-        try { await _demo.WaitForExitAsync(limit.Token); }
-        catch (OperationCanceledException) { _demo.Kill(true); Assert.Fail("the demo did not stop"); }
+        try
+        {
+            await _demo.WaitForExitAsync(limit.Token);
+        }
+        catch (OperationCanceledException)
+        {
+            _demo.Kill(true);
+            Assert.Fail("the demo did not stop");
+        }
     }
 
     /// <summary>Processes that have to do with this demo's folder.</summary>
@@ -76,7 +105,12 @@ public sealed class DemoWorld : IAsyncLifetime
         [.. Programs.Run("pgrep", ["-af", Data]).Output.Split('\n', StringSplitOptions.RemoveEmptyEntries)];
 
     public (int Code, string Output, string Error) Beacon(params string[] args) =>
-        Programs.Run(Path.Combine(Programs.Root, "beacon"), args, [], new Dictionary<string, string> { ["BEACON_HOME"] = Home, ["COLUMNS"] = "120" });
+        Programs.Run(
+            Path.Combine(Programs.Root, "beacon"),
+            args,
+            [],
+            new Dictionary<string, string> { ["BEACON_HOME"] = Home, ["COLUMNS"] = "120" }
+        );
 
     /// <summary>The client's output; fails the test when it fails.</summary>
     public string Ok(params string[] args)
@@ -91,23 +125,30 @@ public sealed class DemoWorld : IAsyncLifetime
     {
         using var tcp = new TcpClient();
         await tcp.ConnectAsync(IPAddress.Parse(address), TlsPort).WaitAsync(TimeSpan.FromSeconds(5));
-        var policy = new X509ChainPolicy { TrustMode = X509ChainTrustMode.CustomRootTrust, RevocationMode = X509RevocationMode.NoCheck, DisableCertificateDownloads = true };
+        var policy = new X509ChainPolicy
+        {
+            TrustMode = X509ChainTrustMode.CustomRootTrust,
+            RevocationMode = X509RevocationMode.NoCheck,
+            DisableCertificateDownloads = true,
+        };
         policy.CustomTrustStore.ImportFromPemFile(RootPem);
         await using var tls = new SslStream(tcp.GetStream());
-        await tls.AuthenticateAsClientAsync(new SslClientAuthenticationOptions { TargetHost = name, CertificateChainPolicy = policy }).WaitAsync(TimeSpan.FromSeconds(5));
+        await tls.AuthenticateAsClientAsync(new SslClientAuthenticationOptions { TargetHost = name, CertificateChainPolicy = policy })
+            .WaitAsync(TimeSpan.FromSeconds(5));
         return X509CertificateLoader.LoadCertificate(tls.RemoteCertificate!.GetRawCertData());
     }
 
     public async ValueTask DisposeAsync()
     {
         await StopAsync();
-        if (Environment.GetEnvironmentVariable("BEACON_KEEP") is null) _scratch.Dispose();
+        if (Environment.GetEnvironmentVariable("BEACON_KEEP") is null)
+            _scratch.Dispose();
     }
 }
 
 /// <summary>Runs a class's tests in the order of their names: chapters of one story.</summary>
 public sealed class ByName : Xunit.v3.ITestMethodOrderer
 {
-    public IReadOnlyCollection<TTestMethod?> OrderTestMethods<TTestMethod>(IReadOnlyCollection<TTestMethod?> testMethods) where TTestMethod : notnull, Xunit.Sdk.ITestMethod =>
-        [.. testMethods.OrderBy(t => t?.MethodName, StringComparer.Ordinal)];
+    public IReadOnlyCollection<TTestMethod?> OrderTestMethods<TTestMethod>(IReadOnlyCollection<TTestMethod?> testMethods)
+        where TTestMethod : notnull, Xunit.Sdk.ITestMethod => [.. testMethods.OrderBy(t => t?.MethodName, StringComparer.Ordinal)];
 }

@@ -5,22 +5,42 @@ namespace OrderlyBeacon.Testing;
 /// <summary>Runs independent programs as judges.</summary>
 internal static class Programs
 {
-    public static readonly string Root = typeof(Programs).Assembly.GetCustomAttributes(typeof(System.Reflection.AssemblyMetadataAttribute), false)
-        .Cast<System.Reflection.AssemblyMetadataAttribute>().Single(a => a.Key == "Root").Value!;
+    public static readonly string Root = typeof(Programs)
+        .Assembly.GetCustomAttributes(typeof(System.Reflection.AssemblyMetadataAttribute), false)
+        .Cast<System.Reflection.AssemblyMetadataAttribute>()
+        .Single(a => a.Key == "Root")
+        .Value!;
 
-    public static (int Code, string Output, string Error) Run(string program, IEnumerable<string> args, byte[]? input = null, IReadOnlyDictionary<string, string>? environment = null, int seconds = 60)
+    public static (int Code, string Output, string Error) Run(
+        string program,
+        IEnumerable<string> args,
+        byte[]? input = null,
+        IReadOnlyDictionary<string, string>? environment = null,
+        int seconds = 60
+    )
     {
-        var start = new ProcessStartInfo(program, args) { RedirectStandardOutput = true, RedirectStandardError = true, RedirectStandardInput = true };
-        foreach (var (k, v) in environment ?? new Dictionary<string, string>()) start.Environment[k] = v;
+        var start = new ProcessStartInfo(program, args)
+        {
+            RedirectStandardOutput = true,
+            RedirectStandardError = true,
+            RedirectStandardInput = true,
+        };
+        foreach (var (k, v) in environment ?? new Dictionary<string, string>())
+            start.Environment[k] = v;
         using var p = Process.Start(start) ?? throw new InvalidOperationException(program);
         var (output, error) = (p.StandardOutput.ReadToEndAsync(), p.StandardError.ReadToEndAsync());
         try
         {
-            if (input is not null) p.StandardInput.BaseStream.Write(input);
+            if (input is not null)
+                p.StandardInput.BaseStream.Write(input);
             p.StandardInput.Close();
         }
         catch (IOException) { }
-        if (!p.WaitForExit(seconds * 1000)) { p.Kill(true); throw new TimeoutException($"{program} {string.Join(' ', args)} did not end"); }
+        if (!p.WaitForExit(seconds * 1000))
+        {
+            p.Kill(true);
+            throw new TimeoutException($"{program} {string.Join(' ', args)} did not end");
+        }
         return (p.ExitCode, output.Result, error.Result);
     }
 
@@ -51,6 +71,10 @@ internal sealed class Scratch : IDisposable
 
     public void Dispose()
     {
-        try { Directory.Delete(Path, recursive: true); } catch (IOException) { }
+        try
+        {
+            Directory.Delete(Path, recursive: true);
+        }
+        catch (IOException) { }
     }
 }

@@ -27,15 +27,32 @@ internal sealed record AgentSettings(string Service, string Host, IReadOnlyList<
     public static AgentSettings Load(string state)
     {
         var path = FileIn(state);
-        if (!File.Exists(path)) throw new BeaconProblem(ProblemCode.NotFound, $"There is no {path}: this agent has not joined.", "Run beacon-agent join first.");
-        try { return JsonSerializer.Deserialize(File.ReadAllText(path), AgentJson.Default.AgentSettings) ?? throw new JsonException("it is empty"); }
-        catch (JsonException e) { throw new BeaconProblem(ProblemCode.DataDamaged, $"{path} cannot be read: {e.Message}", "Correct the file, or join again.", e); }
+        if (!File.Exists(path))
+            throw new BeaconProblem(
+                ProblemCode.NotFound,
+                $"There is no {path}: this agent has not joined.",
+                "Run beacon-agent join first."
+            );
+        try
+        {
+            return JsonSerializer.Deserialize(File.ReadAllText(path), AgentJson.Default.AgentSettings)
+                ?? throw new JsonException("it is empty");
+        }
+        catch (JsonException e)
+        {
+            throw new BeaconProblem(ProblemCode.DataDamaged, $"{path} cannot be read: {e.Message}", "Correct the file, or join again.", e);
+        }
     }
 
-    public void Save(string state) => AtomicFiles.Write(FileIn(state), JsonSerializer.SerializeToUtf8Bytes(this, AgentJson.Default.AgentSettings), isPrivate: true);
+    public void Save(string state) =>
+        AtomicFiles.Write(FileIn(state), JsonSerializer.SerializeToUtf8Bytes(this, AgentJson.Default.AgentSettings), isPrivate: true);
 }
 
-[JsonSourceGenerationOptions(PropertyNamingPolicy = JsonKnownNamingPolicy.CamelCase, WriteIndented = true, DefaultIgnoreCondition = JsonIgnoreCondition.WhenWritingNull)]
+[JsonSourceGenerationOptions(
+    PropertyNamingPolicy = JsonKnownNamingPolicy.CamelCase,
+    WriteIndented = true,
+    DefaultIgnoreCondition = JsonIgnoreCondition.WhenWritingNull
+)]
 [JsonSerializable(typeof(AgentSettings))]
 [JsonSerializable(typeof(SwapRecord))]
 [JsonSerializable(typeof(BoundRecord))]

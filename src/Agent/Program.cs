@@ -15,41 +15,117 @@ internal static class Program
     public static async Task<int> Main(string[] args)
     {
         OwnTrust.Only();
-        var state = new Option<string>("--state") { Description = "Folder of everything the agent keeps.", DefaultValueFactory = _ => "/var/lib/beacon-agent", Recursive = true };
-        var service = new Option<string>("--service") { Description = "Address of the service, as https://beacon.example:7443.", Required = true };
-        var host = new Option<string>("--host") { Description = "This host's full name, as it was invited.", Required = true };
-        var codeFile = new Option<string>("--code-file") { Description = "File with the join code; - reads it from standard input.", Required = true };
-        var nginx = new Option<string[]>("--nginx") { Description = "An nginx to look after: its main configuration file.", DefaultValueFactory = _ => File.Exists("/etc/nginx/nginx.conf") ? ["/etc/nginx/nginx.conf"] : [] };
-        var nginxBinary = new Option<string>("--nginx-binary") { Description = "nginx's program.", DefaultValueFactory = _ => "/usr/sbin/nginx" };
-        var prefix = new Option<string?>("--nginx-prefix") { Description = "The folder that relative paths in its configuration start from." };
-        var every = new Option<int>("--report-seconds") { Description = "How often all services are looked at.", DefaultValueFactory = _ => 60 };
-
-        var join = new Command("join", "Join the service with a one-time code.") { service, host, codeFile, nginx, nginxBinary, prefix, every };
-        join.SetAction((r, ct) => GuardAsync(async () =>
+        var state = new Option<string>("--state")
         {
-            var folder = Path.GetFullPath(r.GetValue(state)!);
-            Directory.CreateDirectory(folder, AtomicFiles.PrivateFolder);
-            if (!Uri.TryCreate(r.GetValue(service), UriKind.Absolute, out var address) || address.Scheme != "https")
-                throw new BeaconProblem(ProblemCode.InputInvalid, $"\"{r.GetValue(service)}\" is no address of a service.", "Write it as https://HOST:PORT.");
-            var code = r.GetValue(codeFile) is "-" ? await Console.In.ReadToEndAsync(ct) : await File.ReadAllTextAsync(r.GetValue(codeFile)!, ct);
-            await new AgentIdentity(folder).JoinAsync(address, r.GetValue(host)!, code, ct);
-            new AgentSettings(address.ToString(), r.GetValue(host)!, [.. r.GetValue(nginx)!.Select(c => new ConnectorSettings("nginx", r.GetValue(nginxBinary)!, Path.GetFullPath(c), r.GetValue(prefix)))], r.GetValue(every)).Save(folder);
-            Console.WriteLine($"{r.GetValue(host)} has joined. Start the agent: beacon-agent run --state {folder}");
-        }));
+            Description = "Folder of everything the agent keeps.",
+            DefaultValueFactory = _ => "/var/lib/beacon-agent",
+            Recursive = true,
+        };
+        var service = new Option<string>("--service")
+        {
+            Description = "Address of the service, as https://beacon.example:7443.",
+            Required = true,
+        };
+        var host = new Option<string>("--host") { Description = "This host's full name, as it was invited.", Required = true };
+        var codeFile = new Option<string>("--code-file")
+        {
+            Description = "File with the join code; - reads it from standard input.",
+            Required = true,
+        };
+        var nginx = new Option<string[]>("--nginx")
+        {
+            Description = "An nginx to look after: its main configuration file.",
+            DefaultValueFactory = _ => File.Exists("/etc/nginx/nginx.conf") ? ["/etc/nginx/nginx.conf"] : [],
+        };
+        var nginxBinary = new Option<string>("--nginx-binary")
+        {
+            Description = "nginx's program.",
+            DefaultValueFactory = _ => "/usr/sbin/nginx",
+        };
+        var prefix = new Option<string?>("--nginx-prefix")
+        {
+            Description = "The folder that relative paths in its configuration start from.",
+        };
+        var every = new Option<int>("--report-seconds")
+        {
+            Description = "How often all services are looked at.",
+            DefaultValueFactory = _ => 60,
+        };
+
+        var join = new Command("join", "Join the service with a one-time code.")
+        {
+            service,
+            host,
+            codeFile,
+            nginx,
+            nginxBinary,
+            prefix,
+            every,
+        };
+        join.SetAction(
+            (r, ct) =>
+                GuardAsync(async () =>
+                {
+                    var folder = Path.GetFullPath(r.GetValue(state)!);
+                    Directory.CreateDirectory(folder, AtomicFiles.PrivateFolder);
+                    if (!Uri.TryCreate(r.GetValue(service), UriKind.Absolute, out var address) || address.Scheme != "https")
+                        throw new BeaconProblem(
+                            ProblemCode.InputInvalid,
+                            $"\"{r.GetValue(service)}\" is no address of a service.",
+                            "Write it as https://HOST:PORT."
+                        );
+                    var code = r.GetValue(codeFile) is "-"
+                        ? await Console.In.ReadToEndAsync(ct)
+                        : await File.ReadAllTextAsync(r.GetValue(codeFile)!, ct);
+                    await new AgentIdentity(folder).JoinAsync(address, r.GetValue(host)!, code, ct);
+                    new AgentSettings(
+                        address.ToString(),
+                        r.GetValue(host)!,
+                        [
+                            .. r.GetValue(nginx)!
+                                .Select(c => new ConnectorSettings(
+                                    "nginx",
+                                    r.GetValue(nginxBinary)!,
+                                    Path.GetFullPath(c),
+                                    r.GetValue(prefix)
+                                )),
+                        ],
+                        r.GetValue(every)
+                    ).Save(folder);
+                    Console.WriteLine($"{r.GetValue(host)} has joined. Start the agent: beacon-agent run --state {folder}");
+                })
+        );
 
         var run = new Command("run", "Do the agent's work until stopped.");
-        run.SetAction((r, ct) => GuardAsync(async () =>
-        {
-            var folder = Path.GetFullPath(r.GetValue(state)!);
-            var settings = AgentSettings.Load(folder);
-            if (!new AgentIdentity(folder).Exists) throw new BeaconProblem(ProblemCode.NotFound, "The agent has no certificate of its own.", "Run beacon-agent join first.");
-            using var one = OnlyOne(folder);
-            using var stop = CancellationTokenSource.CreateLinkedTokenSource(ct);
-            using var term = PosixSignalRegistration.Create(PosixSignal.SIGTERM, c => { c.Cancel = true; stop.Cancel(); });
-            Log($"beacon-agent {Version} on {settings.Host} for {settings.Service}");
-            await new AgentLoop(folder, settings, TimeProvider.System, Log).RunAsync(stop.Token);
-        }));
-        return await new RootCommand("The agent of Orderly Beacon.") { state, join, run }.Parse(args).InvokeAsync();
+        run.SetAction(
+            (r, ct) =>
+                GuardAsync(async () =>
+                {
+                    var folder = Path.GetFullPath(r.GetValue(state)!);
+                    var settings = AgentSettings.Load(folder);
+                    if (!new AgentIdentity(folder).Exists)
+                        throw new BeaconProblem(
+                            ProblemCode.NotFound,
+                            "The agent has no certificate of its own.",
+                            "Run beacon-agent join first."
+                        );
+                    using var one = OnlyOne(folder);
+                    using var stop = CancellationTokenSource.CreateLinkedTokenSource(ct);
+                    using var term = PosixSignalRegistration.Create(
+                        PosixSignal.SIGTERM,
+                        c =>
+                        {
+                            c.Cancel = true;
+                            stop.Cancel();
+                        }
+                    );
+                    Log($"beacon-agent {Version} on {settings.Host} for {settings.Service}");
+                    await new AgentLoop(folder, settings, TimeProvider.System, Log).RunAsync(stop.Token);
+                })
+        );
+        return await new RootCommand("The agent of Orderly Beacon.") { state, join, run }
+            .Parse(args)
+            .InvokeAsync();
     }
 
     private static void Log(string text) => Console.WriteLine($"{DateTimeOffset.UtcNow:yyyy-MM-ddTHH:mm:ss.fffZ} {text}");
@@ -57,15 +133,36 @@ internal static class Program
     /// <summary>Two agents on one store would undo each other's swaps.</summary>
     private static FileStream OnlyOne(string folder)
     {
-        try { return new FileStream(Path.Combine(folder, "agent.lock"), FileMode.OpenOrCreate, FileAccess.ReadWrite, FileShare.None); }
-        catch (IOException) { throw new BeaconProblem(ProblemCode.AlreadyExists, $"Another agent runs on {folder} already.", "Stop it first."); }
+        try
+        {
+            return new FileStream(Path.Combine(folder, "agent.lock"), FileMode.OpenOrCreate, FileAccess.ReadWrite, FileShare.None);
+        }
+        catch (IOException)
+        {
+            throw new BeaconProblem(ProblemCode.AlreadyExists, $"Another agent runs on {folder} already.", "Stop it first.");
+        }
     }
 
     private static async Task<int> GuardAsync(Func<Task> work)
     {
-        try { await work(); return 0; }
-        catch (OperationCanceledException) { return 0; }
-        catch (BeaconProblem p) { await Console.Error.WriteLineAsync($"beacon-agent: {p.Message} {p.Cure}"); return 2; }
-        catch (Exception e) when (e is IOException or UnauthorizedAccessException) { await Console.Error.WriteLineAsync($"beacon-agent: {e.Message} Check the folder and its permissions."); return 2; }
+        try
+        {
+            await work();
+            return 0;
+        }
+        catch (OperationCanceledException)
+        {
+            return 0;
+        }
+        catch (BeaconProblem p)
+        {
+            await Console.Error.WriteLineAsync($"beacon-agent: {p.Message} {p.Cure}");
+            return 2;
+        }
+        catch (Exception e) when (e is IOException or UnauthorizedAccessException)
+        {
+            await Console.Error.WriteLineAsync($"beacon-agent: {e.Message} Check the folder and its permissions.");
+            return 2;
+        }
     }
 }

@@ -18,7 +18,8 @@ internal sealed class Api : IDisposable
     public Api(string service, string rootPem, string? token)
     {
         _http = Client(service, rootPem);
-        if (token is not null) _http.DefaultRequestHeaders.Authorization = new AuthenticationHeaderValue("Bearer", token);
+        if (token is not null)
+            _http.DefaultRequestHeaders.Authorization = new AuthenticationHeaderValue("Bearer", token);
     }
 
     public static Api SignedIn()
@@ -32,10 +33,16 @@ internal sealed class Api : IDisposable
     {
         OwnTrust.Only();
         var handler = new SocketsHttpHandler { UseProxy = false, UseCookies = false };
-        if (rootPem is null) handler.SslOptions.RemoteCertificateValidationCallback = (_, _, _, _) => true;
+        if (rootPem is null)
+            handler.SslOptions.RemoteCertificateValidationCallback = (_, _, _, _) => true;
         else
         {
-            var policy = new X509ChainPolicy { TrustMode = X509ChainTrustMode.CustomRootTrust, RevocationMode = X509RevocationMode.NoCheck, DisableCertificateDownloads = true };
+            var policy = new X509ChainPolicy
+            {
+                TrustMode = X509ChainTrustMode.CustomRootTrust,
+                RevocationMode = X509RevocationMode.NoCheck,
+                DisableCertificateDownloads = true,
+            };
             policy.CustomTrustStore.ImportFromPem(rootPem);
             handler.SslOptions = new SslClientAuthenticationOptions { CertificateChainPolicy = policy };
         }
@@ -50,7 +57,9 @@ internal sealed class Api : IDisposable
 
     public async Task<T> GetAsync<T>(string path, JsonTypeInfo<T> type, CancellationToken ct) => Read(await TextAsync(path, ct), type);
 
-    public static T Read<T>(string json, JsonTypeInfo<T> type) => JsonSerializer.Deserialize(json, type) ?? throw new BeaconProblem(ProblemCode.DataDamaged, "The service's answer is empty.", "Update the client.");
+    public static T Read<T>(string json, JsonTypeInfo<T> type) =>
+        JsonSerializer.Deserialize(json, type)
+        ?? throw new BeaconProblem(ProblemCode.DataDamaged, "The service's answer is empty.", "Update the client.");
 
     /// <summary>A POST that changes something carries a key of its own, so that trying again does it once.</summary>
     public async Task<string> PostAsync<TBody>(string path, TBody body, JsonTypeInfo<TBody> type, CancellationToken ct)
@@ -65,26 +74,48 @@ internal sealed class Api : IDisposable
                 using var answer = await SendAsync(message, ct);
                 return await answer.Content.ReadAsStringAsync(ct);
             }
-            catch (BeaconProblem p) when (p.Code == ProblemCode.Unreachable && tries < 2) { await Task.Delay(TimeSpan.FromMilliseconds(500 << tries), ct); }
+            catch (BeaconProblem p) when (p.Code == ProblemCode.Unreachable && tries < 2)
+            {
+                await Task.Delay(TimeSpan.FromMilliseconds(500 << tries), ct);
+            }
         }
     }
 
     public async Task<HttpResponseMessage> SendAsync(HttpRequestMessage message, CancellationToken ct)
     {
         HttpResponseMessage answer;
-        try { answer = await _http.SendAsync(message, ct); }
+        try
+        {
+            answer = await _http.SendAsync(message, ct);
+        }
         catch (HttpRequestException e)
         {
-            throw new BeaconProblem(ProblemCode.Unreachable, $"{_http.BaseAddress} cannot be reached: {(e.InnerException ?? e).Message}", "Check that beacond runs and the address is right; sign in again if the service has moved.", e);
+            throw new BeaconProblem(
+                ProblemCode.Unreachable,
+                $"{_http.BaseAddress} cannot be reached: {(e.InnerException ?? e).Message}",
+                "Check that beacond runs and the address is right; sign in again if the service has moved.",
+                e
+            );
         }
-        catch (TaskCanceledException e) when (!ct.IsCancellationRequested) { throw new BeaconProblem(ProblemCode.Unreachable, $"{_http.BaseAddress} did not answer in time.", "Try again.", e); }
-        if (answer.IsSuccessStatusCode) return answer;
+        catch (TaskCanceledException e) when (!ct.IsCancellationRequested)
+        {
+            throw new BeaconProblem(ProblemCode.Unreachable, $"{_http.BaseAddress} did not answer in time.", "Try again.", e);
+        }
+        if (answer.IsSuccessStatusCode)
+            return answer;
         using (answer)
         {
             Problem? p = null;
-            try { p = await answer.Content.ReadFromJsonAsync(BeaconJson.Default.Problem, ct); } catch (JsonException) { }
-            throw new BeaconProblem(Enum.TryParse<ProblemCode>((p?.Code ?? "").Replace("-", ""), true, out var code) ? code : ProblemCode.Internal,
-                p?.Detail ?? $"The service answered {(int)answer.StatusCode} {answer.ReasonPhrase}.", p?.Cure ?? "Look into the service's log.");
+            try
+            {
+                p = await answer.Content.ReadFromJsonAsync(BeaconJson.Default.Problem, ct);
+            }
+            catch (JsonException) { }
+            throw new BeaconProblem(
+                Enum.TryParse<ProblemCode>((p?.Code ?? "").Replace("-", ""), true, out var code) ? code : ProblemCode.Internal,
+                p?.Detail ?? $"The service answered {(int)answer.StatusCode} {answer.ReasonPhrase}.",
+                p?.Cure ?? "Look into the service's log."
+            );
         }
     }
 
@@ -95,7 +126,8 @@ internal sealed class Api : IDisposable
     {
         var text = new StringBuilder();
         foreach (var (name, value) in pairs)
-            if (!string.IsNullOrEmpty(value)) text.Append(text.Length == 0 ? '?' : '&').Append(name).Append('=').Append(Escape(value));
+            if (!string.IsNullOrEmpty(value))
+                text.Append(text.Length == 0 ? '?' : '&').Append(name).Append('=').Append(Escape(value));
         return text.ToString();
     }
 

@@ -17,9 +17,19 @@ internal static class Screen
     private static IAnsiConsole Make()
     {
         Console.OutputEncoding = new UTF8Encoding(false);
-        var c = AnsiConsole.Create(new AnsiConsoleSettings { ColorSystem = Environment.GetEnvironmentVariable("NO_COLOR") is { Length: > 0 } || Console.IsOutputRedirected ? ColorSystemSupport.NoColors : ColorSystemSupport.Detect });
-        if (int.TryParse(Environment.GetEnvironmentVariable("COLUMNS"), out var columns) && columns is >= 40 and <= 1000) c.Profile.Width = columns;
-        else if (Console.IsOutputRedirected) c.Profile.Width = 80;
+        var c = AnsiConsole.Create(
+            new AnsiConsoleSettings
+            {
+                ColorSystem =
+                    Environment.GetEnvironmentVariable("NO_COLOR") is { Length: > 0 } || Console.IsOutputRedirected
+                        ? ColorSystemSupport.NoColors
+                        : ColorSystemSupport.Detect,
+            }
+        );
+        if (int.TryParse(Environment.GetEnvironmentVariable("COLUMNS"), out var columns) && columns is >= 40 and <= 1000)
+            c.Profile.Width = columns;
+        else if (Console.IsOutputRedirected)
+            c.Profile.Width = 80;
         return c;
     }
 
@@ -35,35 +45,45 @@ internal static class Screen
 
     public static void Rich(string markup) => Out.Markup(markup + "\n");
 
-    public static string Mark(Severity s) => s switch
-    {
-        Severity.Fine => "[green]○[/] fine",
-        Severity.Soon => "[yellow]◐[/] soon",
-        Severity.Now => "[darkorange]◆[/] now",
-        _ => "[red]✕[/] failed",
-    };
+    public static string Mark(Severity s) =>
+        s switch
+        {
+            Severity.Fine => "[green]○[/] fine",
+            Severity.Soon => "[yellow]◐[/] soon",
+            Severity.Now => "[darkorange]◆[/] now",
+            _ => "[red]✕[/] failed",
+        };
 
-    public static string Mark(Verdict v) => v switch
-    {
-        Verdict.Granted => "[green]○[/] granted",
-        Verdict.NeedsApproval => "[yellow]◐[/] needs approval",
-        _ => "[red]✕[/] refused",
-    };
+    public static string Mark(Verdict v) =>
+        v switch
+        {
+            Verdict.Granted => "[green]○[/] granted",
+            Verdict.NeedsApproval => "[yellow]◐[/] needs approval",
+            _ => "[red]✕[/] refused",
+        };
 
     public static string Esc(string? text) => Markup.Escape(text ?? "");
 
     /// <summary>An absolute date with the distance beside it.</summary>
     public static string When(DateTimeOffset? at)
     {
-        if (at is not { } t) return "–";
+        if (at is not { } t)
+            return "–";
         var left = t - DateTimeOffset.UtcNow;
-        return Math.Abs(left.TotalDays) < 1.5 ? $"{t.UtcDateTime:d MMM HH:mm} · {Distance(left)}" : $"{t.UtcDateTime:d MMM yyyy} · {Distance(left)}";
+        return Math.Abs(left.TotalDays) < 1.5
+            ? $"{t.UtcDateTime:d MMM HH:mm} · {Distance(left)}"
+            : $"{t.UtcDateTime:d MMM yyyy} · {Distance(left)}";
     }
 
     public static string Distance(TimeSpan left)
     {
         var (a, before, after) = (left.Duration(), left < TimeSpan.Zero ? "" : "in ", left < TimeSpan.Zero ? " ago" : "");
-        var text = a.TotalDays >= 730 ? $"{Math.Round(a.TotalDays / 365.25)} years" : a.TotalDays >= 1.5 ? $"{Math.Round(a.TotalDays)} days" : a.TotalHours >= 1.5 ? $"{Math.Round(a.TotalHours)} hours" : a.TotalMinutes >= 1.5 ? $"{Math.Round(a.TotalMinutes)} minutes" : $"{Math.Round(a.TotalSeconds)} seconds";
+        var text =
+            a.TotalDays >= 730 ? $"{Math.Round(a.TotalDays / 365.25)} years"
+            : a.TotalDays >= 1.5 ? $"{Math.Round(a.TotalDays)} days"
+            : a.TotalHours >= 1.5 ? $"{Math.Round(a.TotalHours)} hours"
+            : a.TotalMinutes >= 1.5 ? $"{Math.Round(a.TotalMinutes)} minutes"
+            : $"{Math.Round(a.TotalSeconds)} seconds";
         return before + text + after;
     }
 
@@ -74,7 +94,12 @@ internal static class Screen
         var used = Math.Clamp((DateTimeOffset.UtcNow - from).TotalSeconds / life, 0, 1);
         var notch = planned is { } p ? (int)Math.Clamp((p - from).TotalSeconds / life * cells, 0, cells - 1) : -1;
         var text = new StringBuilder();
-        for (var i = 0; i < cells; i++) text.Append(i == notch ? '┃' : i < used * cells ? '━' : '·');
+        for (var i = 0; i < cells; i++)
+            text.Append(
+                i == notch ? '┃'
+                : i < used * cells ? '━'
+                : '·'
+            );
         return text.ToString();
     }
 
@@ -85,13 +110,22 @@ internal static class Screen
     public static void Table(string[] heads, IEnumerable<string[]> rows, string empty)
     {
         var all = rows.Select(r => r.Select(c => c.Split('\n')).ToArray()).ToList();
-        if (all.Count == 0) { Line(empty); return; }
+        if (all.Count == 0)
+        {
+            Line(empty);
+            return;
+        }
         var widths = heads.Select((h, i) => Math.Max(h.Length, all.Max(r => r[i].Max(Length)))).ToArray();
         var before = widths[..^1].Sum() + 2 * (widths.Length - 1);
         var room = Width - 1 - before;
-        if (room < Math.Min(widths[^1], 24)) { Records(heads, all); return; }
+        if (room < Math.Min(widths[^1], 24))
+        {
+            Records(heads, all);
+            return;
+        }
         WriteRow([.. heads.Select(h => new[] { $"[bold]{Esc(h)}[/]" })], widths);
-        foreach (var r in all) WriteRow(widths[^1] <= room ? r : [.. r[..^1], [.. r[^1].SelectMany(l => Wrap(l, room))]], widths);
+        foreach (var r in all)
+            WriteRow(widths[^1] <= room ? r : [.. r[..^1], [.. r[^1].SelectMany(l => Wrap(l, room))]], widths);
     }
 
     private static void WriteRow(string[][] cells, int[] widths)
@@ -103,7 +137,8 @@ internal static class Screen
             {
                 var cell = line < cells[i].Length ? cells[i][line] : "";
                 text.Append(cell);
-                if (i < cells.Length - 1) text.Append(' ', widths[i] - Length(cell) + 2);
+                if (i < cells.Length - 1)
+                    text.Append(' ', widths[i] - Length(cell) + 2);
             }
             Rich(text.ToString().TrimEnd());
         }
@@ -115,7 +150,11 @@ internal static class Screen
         {
             Rich(string.Join("  ", r.Take(2).Select(c => c[0])));
             var rest = r.Skip(2).Select((c, i) => (Head: heads[i + 2], Text: string.Join(' ', c))).Where(x => Length(x.Text) > 0);
-            Hanging("    ", 4, string.Join("  ", rest.Select(x => $"[grey]{Esc(x.Head.ToLowerInvariant()).Replace(' ', '\u00a0')}[/] {x.Text}")));
+            Hanging(
+                "    ",
+                4,
+                string.Join("  ", rest.Select(x => $"[grey]{Esc(x.Head.ToLowerInvariant()).Replace(' ', '\u00a0')}[/] {x.Text}"))
+            );
         }
     }
 
@@ -125,7 +164,8 @@ internal static class Screen
     public static void Command(int indent, string command)
     {
         var lines = Wrap(Esc(command), Math.Max(20, Width - indent - 6)).ToList();
-        for (var i = 0; i < lines.Count; i++) Rich(new string(' ', indent + (i > 0 ? 4 : 0)) + $"[cyan]{lines[i]}[/]" + (i < lines.Count - 1 ? " \\" : ""));
+        for (var i = 0; i < lines.Count; i++)
+            Rich(new string(' ', indent + (i > 0 ? 4 : 0)) + $"[cyan]{lines[i]}[/]" + (i < lines.Count - 1 ? " \\" : ""));
     }
 
     /// <summary>Names and values, one pair a line.</summary>
@@ -133,7 +173,8 @@ internal static class Screen
     {
         var shown = pairs.Where(p => p.Value is not null).ToList();
         var width = shown.Max(p => p.Name.Length);
-        foreach (var (name, value) in shown) Hanging($"[grey]{Esc(name.PadRight(width))}[/]  ", width + 2, value!);
+        foreach (var (name, value) in shown)
+            Hanging($"[grey]{Esc(name.PadRight(width))}[/]  ", width + 2, value!);
     }
 
     /// <summary>Text that wraps under itself.</summary>
@@ -158,8 +199,17 @@ internal static class Screen
             foreach (var word in paragraph.Split(' '))
             {
                 var n = Markup.Remove(word.Count(c => c == '[') == word.Count(c => c == ']') ? word : Esc(word)).Length;
-                if (length > 0 && length + 1 + n > room) { yield return line.ToString(); line.Clear(); length = 0; }
-                if (length > 0) { line.Append(' '); length++; }
+                if (length > 0 && length + 1 + n > room)
+                {
+                    yield return line.ToString();
+                    line.Clear();
+                    length = 0;
+                }
+                if (length > 0)
+                {
+                    line.Append(' ');
+                    length++;
+                }
                 line.Append(word);
                 length += n;
             }
@@ -170,7 +220,12 @@ internal static class Screen
     public static void Diff(string diff)
     {
         foreach (var l in diff.TrimEnd('\n').Split('\n'))
-            Rich(l.StartsWith('+') ? $"[green]{Esc(l)}[/]" : l.StartsWith('-') ? $"[red]{Esc(l)}[/]" : l.StartsWith('@') ? $"[grey]{Esc(l)}[/]" : Esc(l));
+            Rich(
+                l.StartsWith('+') ? $"[green]{Esc(l)}[/]"
+                : l.StartsWith('-') ? $"[red]{Esc(l)}[/]"
+                : l.StartsWith('@') ? $"[grey]{Esc(l)}[/]"
+                : Esc(l)
+            );
     }
 
     public static void Problem(BeaconProblem p)

@@ -9,8 +9,10 @@ namespace OrderlyBeacon.Cli;
 internal sealed record Session(string Service, string Name, string Root, string Token, DateTimeOffset Until)
 {
     /// <summary>BEACON_HOME, or <c>~/.config/orderly-beacon</c>.</summary>
-    public static string Folder => Environment.GetEnvironmentVariable("BEACON_HOME") is { Length: > 0 } home ? home
-        : Path.Combine(Environment.GetFolderPath(Environment.SpecialFolder.UserProfile), ".config", "orderly-beacon");
+    public static string Folder =>
+        Environment.GetEnvironmentVariable("BEACON_HOME") is { Length: > 0 } home
+            ? home
+            : Path.Combine(Environment.GetFolderPath(Environment.SpecialFolder.UserProfile), ".config", "orderly-beacon");
 
     private static string FilePath => Path.Combine(Folder, "session.json");
 
@@ -19,10 +21,15 @@ internal sealed record Session(string Service, string Name, string Root, string 
     {
         try
         {
-            if (File.Exists(FilePath) && JsonSerializer.Deserialize(File.ReadAllText(FilePath), CliJson.Default.Session) is { } s) return s;
+            if (File.Exists(FilePath) && JsonSerializer.Deserialize(File.ReadAllText(FilePath), CliJson.Default.Session) is { } s)
+                return s;
         }
         catch (JsonException) { }
-        throw new BeaconProblem(ProblemCode.NotSignedIn, "You are not signed in.", "Sign in: beacon sign-in --service https://HOST:PORT --name YOU.");
+        throw new BeaconProblem(
+            ProblemCode.NotSignedIn,
+            "You are not signed in.",
+            "Sign in: beacon sign-in --service https://HOST:PORT --name YOU."
+        );
     }
 
     public void Save()
@@ -30,7 +37,17 @@ internal sealed record Session(string Service, string Name, string Root, string 
         Directory.CreateDirectory(Folder, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute);
         var temporary = FilePath + ".new";
         File.Delete(temporary);
-        using (var f = new FileStream(temporary, new FileStreamOptions { Mode = FileMode.CreateNew, Access = FileAccess.Write, UnixCreateMode = UnixFileMode.UserRead | UnixFileMode.UserWrite }))
+        using (
+            var f = new FileStream(
+                temporary,
+                new FileStreamOptions
+                {
+                    Mode = FileMode.CreateNew,
+                    Access = FileAccess.Write,
+                    UnixCreateMode = UnixFileMode.UserRead | UnixFileMode.UserWrite,
+                }
+            )
+        )
             JsonSerializer.Serialize(f, this, CliJson.Default.Session);
         File.Move(temporary, FilePath, overwrite: true);
     }

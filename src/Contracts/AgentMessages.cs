@@ -5,7 +5,16 @@ public sealed record EndpointInfo(string Address, int Port, bool Tls);
 
 /// <summary>What one connection met, raw: the service judges it.</summary>
 /// <param name="Chain">DER certificates in Base64, leaf first.</param>
-public sealed record LookReport(string Address, int Port, string ServerName, DateTimeOffset At, LookOutcome Outcome, string Message, string? Protocol, IReadOnlyList<string> Chain);
+public sealed record LookReport(
+    string Address,
+    int Port,
+    string ServerName,
+    DateTimeOffset At,
+    LookOutcome Outcome,
+    string Message,
+    string? Protocol,
+    IReadOnlyList<string> Chain
+);
 
 /// <summary>A problem as it travels between agent and service.</summary>
 public sealed record ProblemInfo(string Code, string Message, string Cure);
@@ -14,15 +23,30 @@ public sealed record ProblemInfo(string Code, string Message, string Cure);
 /// <param name="Name">Its name on its host: the first server name.</param>
 /// <param name="Places">Files and lines where it is configured.</param>
 /// <param name="Problem">Why this service cannot be changed now, if so.</param>
-public sealed record FoundService(string Connector, string Name, IReadOnlyList<string> Names, IReadOnlyList<EndpointInfo> Endpoints, IReadOnlyList<string> Places,
-    string? CertificateFile, ProblemInfo? Problem, IReadOnlyList<LookReport> Looks);
+public sealed record FoundService(
+    string Connector,
+    string Name,
+    IReadOnlyList<string> Names,
+    IReadOnlyList<EndpointInfo> Endpoints,
+    IReadOnlyList<string> Places,
+    string? CertificateFile,
+    ProblemInfo? Problem,
+    IReadOnlyList<LookReport> Looks
+);
 
 /// <summary>A keyed entry of the host's store.</summary>
 public sealed record StoreEntryInfo(string Certificate, string Serial, string Thumbprint, DateTimeOffset NotAfter, bool Live);
 
 /// <summary>All that an agent knows about its host, sent at start, after changes and regularly.</summary>
 /// <param name="Addresses">Addresses its services listen on.</param>
-public sealed record AgentReport(string AgentVersion, DateTimeOffset At, IReadOnlyList<string> Addresses, IReadOnlyList<FoundService> Services, IReadOnlyList<StoreEntryInfo> Entries, ProblemInfo? Problem)
+public sealed record AgentReport(
+    string AgentVersion,
+    DateTimeOffset At,
+    IReadOnlyList<string> Addresses,
+    IReadOnlyList<FoundService> Services,
+    IReadOnlyList<StoreEntryInfo> Entries,
+    ProblemInfo? Problem
+)
 {
     /// <summary>Thumbprints of the roots that the agent trusts for this service; null from agents that do not say.</summary>
     public IReadOnlyList<string>? Anchors { get; init; }
@@ -35,8 +59,20 @@ public sealed record AgentReport(string AgentVersion, DateTimeOffset At, IReadOn
 /// <param name="Serial">The edition to bind.</param>
 /// <param name="Services">Names of services on this host.</param>
 /// <param name="Anchors">Trust anchors and known intermediates, DER in Base64: what the new edition is judged by after the swap.</param>
-public sealed record Order(long Id, OrderKind Kind, string? Certificate, string? Subject, IReadOnlyList<string>? Names, string? Key, string? Serial,
-    IReadOnlyList<string>? Services, int? Port, string? Address, string? ServerName, IReadOnlyList<string>? Anchors);
+public sealed record Order(
+    long Id,
+    OrderKind Kind,
+    string? Certificate,
+    string? Subject,
+    IReadOnlyList<string>? Names,
+    string? Key,
+    string? Serial,
+    IReadOnlyList<string>? Services,
+    int? Port,
+    string? Address,
+    string? ServerName,
+    IReadOnlyList<string>? Anchors
+);
 
 public sealed record OrderList(IReadOnlyList<Order> Orders);
 
@@ -51,10 +87,21 @@ public sealed record OrderEdition(string Serial, string Chain);
 public sealed record FileChange(string Path, string Diff);
 
 /// <summary>What a binding would change, shown before it is made.</summary>
-public sealed record BindPlan(string Service, IReadOnlyList<string> Steps, IReadOnlyList<FileChange> Changes, IReadOnlyList<string> Warnings);
+public sealed record BindPlan(
+    string Service,
+    IReadOnlyList<string> Steps,
+    IReadOnlyList<FileChange> Changes,
+    IReadOnlyList<string> Warnings
+);
 
 /// <summary>How an order ended; reported once, and again with the same content if the answer was lost.</summary>
-public sealed record OrderResult(bool Done, ProblemInfo? Problem, IReadOnlyList<string> Steps, IReadOnlyList<LookReport>? Looks, BindPlan? Plan);
+public sealed record OrderResult(
+    bool Done,
+    ProblemInfo? Problem,
+    IReadOnlyList<string> Steps,
+    IReadOnlyList<LookReport>? Looks,
+    BindPlan? Plan
+);
 
 /// <summary>A step of an order's progress while it runs.</summary>
 public sealed record OrderStep(string Step);

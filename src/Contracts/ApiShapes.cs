@@ -7,8 +7,11 @@ public sealed record Page<T>(IReadOnlyList<T> Items, string? Next);
 
 /// <param name="Kind"><c>cookie</c> for the console or <c>token</c> for programs.</param>
 public sealed record SignIn(string Name, string Password, string Kind);
+
 public sealed record Session(string Name, IReadOnlyList<string> Groups, DateTimeOffset Until, string? Token);
+
 public sealed record NewPerson(string Name, string Password, IReadOnlyList<string> Groups);
+
 public sealed record PersonInfo(string Name, IReadOnlyList<string> Groups, bool Locked);
 
 // ---- today and lookahead
@@ -18,21 +21,55 @@ public sealed record PersonInfo(string Name, IReadOnlyList<string> Groups, bool 
 /// <param name="Kind">A short code.</param>
 /// <param name="Command">The client command that does it, if one does.</param>
 /// <param name="Link">The console page that does it.</param>
-public sealed record Concern(Severity Severity, string Kind, string About, string Reason, string Hurts, string Cure, string? Command, string? Link);
+public sealed record Concern(
+    Severity Severity,
+    string Kind,
+    string About,
+    string Reason,
+    string Hurts,
+    string Cure,
+    string? Command,
+    string? Link
+);
 
 public sealed record TodayCounts(int Hosts, int HostsAway, int Services, int Certificates, int Fine, int Soon, int Now, int Failed);
+
 public sealed record Today(DateTimeOffset At, TodayCounts Counts, IReadOnlyList<Concern> Concerns, Lookahead Lookahead);
 
 /// <summary>One life on the time axis.</summary>
 /// <param name="Kind"><c>certificate</c> for ours, <c>found</c> for one that a service serves and nobody renews, <c>authority</c> for an authority's own.</param>
 /// <param name="Planned">When it will be renewed; null when nothing will.</param>
-public sealed record LookaheadItem(string Kind, string Name, string? Host, DateTimeOffset NotBefore, DateTimeOffset NotAfter, DateTimeOffset? Planned, LifePhase Phase, Severity Severity, string State, string? Link);
+public sealed record LookaheadItem(
+    string Kind,
+    string Name,
+    string? Host,
+    DateTimeOffset NotBefore,
+    DateTimeOffset NotAfter,
+    DateTimeOffset? Planned,
+    LifePhase Phase,
+    Severity Severity,
+    string State,
+    string? Link
+);
+
 public sealed record Lookahead(DateTimeOffset At, IReadOnlyList<LookaheadItem> Items);
 
 // ---- hosts and services
 
-public sealed record HostInfo(string Name, HostState State, bool Online, DateTimeOffset? LastSeen, string? AgentVersion, IReadOnlyList<string> Addresses, int Services, DateTimeOffset? AgentCertificateEnds, ProblemInfo? Problem);
+public sealed record HostInfo(
+    string Name,
+    HostState State,
+    bool Online,
+    DateTimeOffset? LastSeen,
+    string? AgentVersion,
+    IReadOnlyList<string> Addresses,
+    int Services,
+    DateTimeOffset? AgentCertificateEnds,
+    ProblemInfo? Problem
+);
+
 public sealed record HostDetail(HostInfo Host, IReadOnlyList<ServiceInfo> Services, IReadOnlyList<StoreEntryInfo> Entries);
+
 public sealed record NewHost(string Name);
 
 /// <param name="Code">To be typed on the host once; holds the root's fingerprint, so that the agent knows whom to trust.</param>
@@ -41,21 +78,66 @@ public sealed record HostInvitation(string Name, string Code, DateTimeOffset Unt
 public sealed record LookProblemInfo(string Fault, Severity Severity, string Reason, string Hurts, string Cure);
 
 /// <summary>A look with its judgement.</summary>
-public sealed record LookInfo(string Address, int Port, string ServerName, DateTimeOffset At, LookOutcome Outcome, string? Protocol, bool Accepted, Severity Severity,
-    IReadOnlyList<LookProblemInfo> Problems, IReadOnlyList<string> ChainSteps, CertificateText? Served, string? From);
+public sealed record LookInfo(
+    string Address,
+    int Port,
+    string ServerName,
+    DateTimeOffset At,
+    LookOutcome Outcome,
+    string? Protocol,
+    bool Accepted,
+    Severity Severity,
+    IReadOnlyList<LookProblemInfo> Problems,
+    IReadOnlyList<string> ChainSteps,
+    CertificateText? Served,
+    string? From
+);
 
-public sealed record ServiceInfo(string Host, string Name, string Connector, IReadOnlyList<string> Names, IReadOnlyList<EndpointInfo> Endpoints, IReadOnlyList<string> Places, string? CertificateFile,
-    Severity Severity, string State, BindingInfo? Binding, LookInfo? Look, ProblemInfo? Problem);
+public sealed record ServiceInfo(
+    string Host,
+    string Name,
+    string Connector,
+    IReadOnlyList<string> Names,
+    IReadOnlyList<EndpointInfo> Endpoints,
+    IReadOnlyList<string> Places,
+    string? CertificateFile,
+    Severity Severity,
+    string State,
+    BindingInfo? Binding,
+    LookInfo? Look,
+    ProblemInfo? Problem
+);
 
-public sealed record BindingInfo(string Certificate, string Host, string Service, BindingState State, string? WantedSerial, string? SeenSerial, string? Message, DateTimeOffset? SeenAt);
+public sealed record BindingInfo(
+    string Certificate,
+    string Host,
+    string Service,
+    BindingState State,
+    string? WantedSerial,
+    string? SeenSerial,
+    string? Message,
+    DateTimeOffset? SeenAt
+);
 
 /// <param name="Certificate">Null only in a plan: what unbinding would change.</param>
 public sealed record BindWish(string? Certificate, int? Port);
 
 // ---- profiles, requests
 
-public sealed record ProfileInfo(string Id, int Revision, string Title, string Purpose, string Life, IReadOnlyList<string> Keys, IReadOnlyList<string> KeyUsage, IReadOnlyList<string> ExtendedKeyUsage,
-    bool Wildcards, bool Addresses, bool ForPeople, string Approval)
+public sealed record ProfileInfo(
+    string Id,
+    int Revision,
+    string Title,
+    string Purpose,
+    string Life,
+    IReadOnlyList<string> Keys,
+    IReadOnlyList<string> KeyUsage,
+    IReadOnlyList<string> ExtendedKeyUsage,
+    bool Wildcards,
+    bool Addresses,
+    bool ForPeople,
+    string Approval
+)
 {
     /// <summary>Whether it may be asked for now.</summary>
     public bool Offered { get; init; } = true;
@@ -63,7 +145,11 @@ public sealed record ProfileInfo(string Id, int Revision, string Title, string P
     /// <summary>Whether who looks may ask for it.</summary>
     public bool ForYou { get; init; } = true;
     public int Approvals { get; init; }
-    public IReadOnlyList<string> MayAsk { get => field ?? []; init; }
+    public IReadOnlyList<string> MayAsk
+    {
+        get => field ?? [];
+        init;
+    }
 }
 
 /// <summary>A profile as it is written down; the same as JSON and as YAML. Its form is /api/profile.schema.json.</summary>
@@ -73,18 +159,42 @@ public sealed record ProfileInfo(string Id, int Revision, string Title, string P
 /// <param name="MayAsk">Groups; empty lets everybody who may ask at all.</param>
 /// <param name="Approvals">0, 1 or 2 other people.</param>
 /// <param name="AuthorityDepth">Makes authorities with this path length; null makes none.</param>
-public sealed record ProfileDefinition(string Id, string Title, string Purpose, string Life, IReadOnlyList<string> Keys, IReadOnlyList<string> KeyUsage, IReadOnlyList<string> ExtendedKeyUsage, ProfileNames Names,
-    string Subject, string Fixed, IReadOnlyList<string> MayAsk, int Approvals, int? AuthorityDepth);
+public sealed record ProfileDefinition(
+    string Id,
+    string Title,
+    string Purpose,
+    string Life,
+    IReadOnlyList<string> Keys,
+    IReadOnlyList<string> KeyUsage,
+    IReadOnlyList<string> ExtendedKeyUsage,
+    ProfileNames Names,
+    string Subject,
+    string Fixed,
+    IReadOnlyList<string> MayAsk,
+    int Approvals,
+    int? AuthorityDepth
+);
 
 /// <param name="Within">Zones; empty sets no bound.</param>
 public sealed record ProfileNames(bool HostNames, bool Wildcards, bool Addresses, IReadOnlyList<string> Within, int Most);
+
 public sealed record ProfileRevisionInfo(int Revision, DateTimeOffset At, string By, IReadOnlyList<ProfileDifference> Changes);
+
 public sealed record ProfileDifference(string Field, string Before, string After);
-public sealed record ProfileDetail(ProfileInfo Profile, ProfileDefinition Definition, IReadOnlyList<ProfileRevisionInfo> Revisions, long Certificates);
+
+public sealed record ProfileDetail(
+    ProfileInfo Profile,
+    ProfileDefinition Definition,
+    IReadOnlyList<ProfileRevisionInfo> Revisions,
+    long Certificates
+);
+
 public sealed record ProfileCopy(string Id, string? Title);
+
 public sealed record ProfileText(string Yaml);
 
 public sealed record NameVerdictInfo(string Name, Verdict Verdict, string Reason, string Evidence, string Cure);
+
 public sealed record FindingInfo(string Code, string Weight, string Subject, string Message, string Cure);
 
 /// <summary>A wish for one edition.</summary>
@@ -94,70 +204,219 @@ public sealed record FindingInfo(string Code, string Weight, string Subject, str
 /// <param name="Csr">PEM or bare Base64, instead of a host.</param>
 /// <param name="BindTo">Services of the host to put it into at once.</param>
 /// <param name="RenewAfter">Part of the life after which it is renewed; two thirds when left out.</param>
-public sealed record NewRequest(string? Host, string? Profile, IReadOnlyList<string>? Names, string? Subject, string? Certificate, string? Key, string? Life, string? Csr,
-    IReadOnlyList<string>? BindTo, int? Port, double? RenewAfter, string? Note);
+public sealed record NewRequest(
+    string? Host,
+    string? Profile,
+    IReadOnlyList<string>? Names,
+    string? Subject,
+    string? Certificate,
+    string? Key,
+    string? Life,
+    string? Csr,
+    IReadOnlyList<string>? BindTo,
+    int? Port,
+    double? RenewAfter,
+    string? Note
+);
 
 /// <summary>A certificate's content in words.</summary>
-public sealed record CertificateText(string Subject, IReadOnlyList<string> Names, string Issuer, string? Serial, string? Thumbprint, DateTimeOffset NotBefore, DateTimeOffset NotAfter, string Key,
-    IReadOnlyList<string> KeyUsage, IReadOnlyList<string> ExtendedKeyUsage, IReadOnlyList<string> Crl, IReadOnlyList<string> IssuerAt, string? LimitReason)
+public sealed record CertificateText(
+    string Subject,
+    IReadOnlyList<string> Names,
+    string Issuer,
+    string? Serial,
+    string? Thumbprint,
+    DateTimeOffset NotBefore,
+    DateTimeOffset NotAfter,
+    string Key,
+    IReadOnlyList<string> KeyUsage,
+    IReadOnlyList<string> ExtendedKeyUsage,
+    IReadOnlyList<string> Crl,
+    IReadOnlyList<string> IssuerAt,
+    string? LimitReason
+)
 {
     /// <summary>Where its OCSP responder is; empty in what was stored before there was one.</summary>
-    public IReadOnlyList<string> Ocsp { get => field ?? []; init; }
+    public IReadOnlyList<string> Ocsp
+    {
+        get => field ?? [];
+        init;
+    }
 }
 
 /// <summary>What would happen: the verdicts and the certificate as it would be.</summary>
-public sealed record RequestPreview(Verdict Overall, IReadOnlyList<NameVerdictInfo> Verdicts, IReadOnlyList<FindingInfo> Findings, CertificateText? Certificate, string CertificateName, DateTimeOffset? PlannedRenewal,
-    IReadOnlyList<string> Warnings, string Outcome);
+public sealed record RequestPreview(
+    Verdict Overall,
+    IReadOnlyList<NameVerdictInfo> Verdicts,
+    IReadOnlyList<FindingInfo> Findings,
+    CertificateText? Certificate,
+    string CertificateName,
+    DateTimeOffset? PlannedRenewal,
+    IReadOnlyList<string> Warnings,
+    string Outcome
+);
 
-public sealed record RequestInfo(long Number, RequestState State, string Certificate, string? Host, string Profile, string Requester, DateTimeOffset At, IReadOnlyList<NameVerdictInfo> Verdicts,
-    IReadOnlyList<FindingInfo> Findings, string Key, string? Serial, string? Reason, string? DecidedBy, IReadOnlyList<string> BindTo, long? OrderId, string? Note, string Cause)
+public sealed record RequestInfo(
+    long Number,
+    RequestState State,
+    string Certificate,
+    string? Host,
+    string Profile,
+    string Requester,
+    DateTimeOffset At,
+    IReadOnlyList<NameVerdictInfo> Verdicts,
+    IReadOnlyList<FindingInfo> Findings,
+    string Key,
+    string? Serial,
+    string? Reason,
+    string? DecidedBy,
+    IReadOnlyList<string> BindTo,
+    long? OrderId,
+    string? Note,
+    string Cause
+)
 {
     /// <summary>How many people must approve it; 0 when nobody needs to.</summary>
     public int Needed { get; init; }
-    public IReadOnlyList<ApprovalInfo> Approvals { get => field ?? []; init; }
+    public IReadOnlyList<ApprovalInfo> Approvals
+    {
+        get => field ?? [];
+        init;
+    }
 
     /// <summary>Names that were amended before the approval.</summary>
-    public IReadOnlyList<AmendmentInfo> Amendments { get => field ?? []; init; }
+    public IReadOnlyList<AmendmentInfo> Amendments
+    {
+        get => field ?? [];
+        init;
+    }
 
     /// <summary>What is different from the certificate's edition in use; empty when there is none, or nothing is.</summary>
-    public IReadOnlyList<string> Differences { get => field ?? []; init; }
+    public IReadOnlyList<string> Differences
+    {
+        get => field ?? [];
+        init;
+    }
 
     /// <summary>Where it came from: an address.</summary>
     public string? From { get; init; }
-    public string Subject { get => field ?? ""; init; }
+    public string Subject
+    {
+        get => field ?? "";
+        init;
+    }
     public string? Life { get; init; }
 }
+
 public sealed record ApprovalInfo(string By, DateTimeOffset At);
+
 public sealed record AmendmentInfo(string By, DateTimeOffset At, IReadOnlyList<string> Before, IReadOnlyList<string> After, string Reason);
 
 /// <param name="Names">The names it shall have, all of them.</param>
 public sealed record Amendment(IReadOnlyList<string> Names, string Reason);
+
 public sealed record Refusal(string Reason);
 
 // ---- certificates
 
-public sealed record CertificateInfo(string Name, string? Host, string Profile, IReadOnlyList<string> Names, string Key, Severity Severity, string State, string? Serial, DateTimeOffset? NotBefore, DateTimeOffset? NotAfter,
-    DateTimeOffset? Planned, LifePhase? Phase, int Editions, IReadOnlyList<BindingInfo> Bindings, string? LastError, int Failures, DateTimeOffset? RetryAt, PolicyInfo Policy, long Version);
+public sealed record CertificateInfo(
+    string Name,
+    string? Host,
+    string Profile,
+    IReadOnlyList<string> Names,
+    string Key,
+    Severity Severity,
+    string State,
+    string? Serial,
+    DateTimeOffset? NotBefore,
+    DateTimeOffset? NotAfter,
+    DateTimeOffset? Planned,
+    LifePhase? Phase,
+    int Editions,
+    IReadOnlyList<BindingInfo> Bindings,
+    string? LastError,
+    int Failures,
+    DateTimeOffset? RetryAt,
+    PolicyInfo Policy,
+    long Version
+);
+
 /// <summary>An edition as the table of all that was issued has it.</summary>
-public sealed record IssuedEdition(string Certificate, string Serial, string Profile, DateTimeOffset NotBefore, DateTimeOffset NotAfter, EditionState State, DateTimeOffset? RevokedAt, string? RevocationReason);
+public sealed record IssuedEdition(
+    string Certificate,
+    string Serial,
+    string Profile,
+    DateTimeOffset NotBefore,
+    DateTimeOffset NotAfter,
+    EditionState State,
+    DateTimeOffset? RevokedAt,
+    string? RevocationReason
+);
+
 public sealed record PolicyInfo(double After, bool NewKey, bool Automatic);
-public sealed record EditionInfo(string Serial, string Thumbprint, EditionState State, DateTimeOffset IssuedAt, DateTimeOffset NotBefore, DateTimeOffset NotAfter, string KeyFingerprint, int ProfileRevision,
-    long? Request, DateTimeOffset? RevokedAt, string? RevocationReason, string Issuer);
-public sealed record CertificateDetail(CertificateInfo Certificate, IReadOnlyList<EditionInfo> Editions, CertificateText? Text, IReadOnlyList<string> ChainSteps, IReadOnlyList<LookInfo> Looks, IReadOnlyList<OrderInfo> Orders);
+
+public sealed record EditionInfo(
+    string Serial,
+    string Thumbprint,
+    EditionState State,
+    DateTimeOffset IssuedAt,
+    DateTimeOffset NotBefore,
+    DateTimeOffset NotAfter,
+    string KeyFingerprint,
+    int ProfileRevision,
+    long? Request,
+    DateTimeOffset? RevokedAt,
+    string? RevocationReason,
+    string Issuer
+);
+
+public sealed record CertificateDetail(
+    CertificateInfo Certificate,
+    IReadOnlyList<EditionInfo> Editions,
+    CertificateText? Text,
+    IReadOnlyList<string> ChainSteps,
+    IReadOnlyList<LookInfo> Looks,
+    IReadOnlyList<OrderInfo> Orders
+);
+
 public sealed record Revocation(string Reason, string? Serial);
+
 public sealed record HoldRelease(string? Serial);
 
 /// <summary>Which editions to revoke: some serials, or all of a host, or all of one profile revision. Without <paramref name="Count"/> it is a preview.</summary>
 /// <param name="Count">How many editions the caller expects to be meant; with another number nothing is done.</param>
-public sealed record RevocationWish(string Reason, IReadOnlyList<string>? Serials, string? Host, string? Profile, int? Revision, int? Count);
+public sealed record RevocationWish(
+    string Reason,
+    IReadOnlyList<string>? Serials,
+    string? Host,
+    string? Profile,
+    int? Revision,
+    int? Count
+);
+
 public sealed record RevocationItem(string Certificate, string Serial, DateTimeOffset NotAfter, EditionState State);
+
 public sealed record RevocationOutcome(bool Done, int Count, IReadOnlyList<RevocationItem> Items, string? Crl);
 
 /// <summary>What was published.</summary>
 public sealed record CrlIssued(string Told);
 
 /// <summary>An order's progress.</summary>
-public sealed record OrderInfo(long Id, OrderKind Kind, OrderState State, string Host, string? Certificate, IReadOnlyList<string> Services, DateTimeOffset At, DateTimeOffset? Ended, IReadOnlyList<string> Steps, ProblemInfo? Problem, BindPlan? Plan, IReadOnlyList<LookInfo> Looks);
+public sealed record OrderInfo(
+    long Id,
+    OrderKind Kind,
+    OrderState State,
+    string Host,
+    string? Certificate,
+    IReadOnlyList<string> Services,
+    DateTimeOffset At,
+    DateTimeOffset? Ended,
+    IReadOnlyList<string> Steps,
+    ProblemInfo? Problem,
+    BindPlan? Plan,
+    IReadOnlyList<LookInfo> Looks
+);
+
 public sealed record OrderAccepted(long Order);
 
 public sealed record LookWish(string Address, string? ServerName, string? From);
@@ -166,15 +425,45 @@ public sealed record LookWish(string Address, string? ServerName, string? From);
 
 /// <param name="State"><c>in-use</c>, <c>published</c> (not issuing yet), <c>past</c> or <c>withdrawn</c>.</param>
 /// <param name="KeyNumber">Generations with the same key share it, and with it lists and responder.</param>
-public sealed record GenerationInfo(int Number, string Subject, string Issuer, string Serial, string Thumbprint, DateTimeOffset NotBefore, DateTimeOffset NotAfter, string Key, string CertificateAt, string State, int KeyNumber);
+public sealed record GenerationInfo(
+    int Number,
+    string Subject,
+    string Issuer,
+    string Serial,
+    string Thumbprint,
+    DateTimeOffset NotBefore,
+    DateTimeOffset NotAfter,
+    string Key,
+    string CertificateAt,
+    string State,
+    int KeyNumber
+);
+
 public sealed record CrlInfo(long Number, DateTimeOffset ThisUpdate, DateTimeOffset NextUpdate, int Revoked, string At, long? BaseNumber);
 
 /// <summary>Where and under which certificate OCSP questions are answered.</summary>
 public sealed record ResponderInfo(string At, string Serial, DateTimeOffset NotAfter);
-public sealed record AuthorityInfo(string Id, string Name, string Kind, string KeyState, IReadOnlyList<GenerationInfo> Generations, CrlInfo? Crl, CrlInfo? Delta, ResponderInfo? Responder, long Editions, string Pem, string? WaitsFor)
+
+public sealed record AuthorityInfo(
+    string Id,
+    string Name,
+    string Kind,
+    string KeyState,
+    IReadOnlyList<GenerationInfo> Generations,
+    CrlInfo? Crl,
+    CrlInfo? Delta,
+    ResponderInfo? Responder,
+    long Editions,
+    string Pem,
+    string? WaitsFor
+)
 {
     /// <summary>Keys of past generations, with what is still published for them.</summary>
-    public IReadOnlyList<KeyInfo> OtherKeys { get => field ?? []; init; }
+    public IReadOnlyList<KeyInfo> OtherKeys
+    {
+        get => field ?? [];
+        init;
+    }
 
     /// <summary>Where its request lies and what was said there; null when it is carried by hand.</summary>
     public string? WaitsAt { get; init; }
@@ -205,9 +494,22 @@ public sealed record Told(IReadOnlyList<string> Sentences);
 /// <param name="Lists">How revocation is published, for which key, until when.</param>
 /// <param name="Hosts">Hosts whose agents do not have the newest root yet.</param>
 /// <param name="Warnings">What to know before beginning.</param>
-public sealed record Rehearsal(string Authority, int Generation, bool NewKey, string Key, IReadOnlyList<string> Steps, IReadOnlyList<RehearsedChain> Chains, IReadOnlyList<RehearsedPoint> Points, IReadOnlyList<string> Lists,
-    IReadOnlyList<string> Hosts, DateTimeOffset? SideBySideUntil, IReadOnlyList<string> Warnings);
+public sealed record Rehearsal(
+    string Authority,
+    int Generation,
+    bool NewKey,
+    string Key,
+    IReadOnlyList<string> Steps,
+    IReadOnlyList<RehearsedChain> Chains,
+    IReadOnlyList<RehearsedPoint> Points,
+    IReadOnlyList<string> Lists,
+    IReadOnlyList<string> Hosts,
+    DateTimeOffset? SideBySideUntil,
+    IReadOnlyList<string> Warnings
+);
+
 public sealed record RehearsedChain(string Who, long Editions, DateTimeOffset? LastEnds, IReadOnlyList<string> Chain);
+
 public sealed record RehearsedPoint(string At, string Holds, bool Changes);
 
 // ---- health of the hierarchy
@@ -219,22 +521,57 @@ public sealed record HealthFinding(string Fault, Severity Severity, string Reaso
 /// <summary>An address that stands in certificates, as a client finds it.</summary>
 /// <param name="Kind"><c>issuer-certificate</c>, <c>crl</c>, <c>delta-crl</c> or <c>ocsp</c>.</param>
 /// <param name="WrittenIn">Which certificates name it.</param>
-public sealed record HealthPoint(string Kind, string Uri, string WrittenIn, Severity Severity, string Told, HealthFinding? Finding, DateTimeOffset? FreshUntil);
-public sealed record HealthGeneration(int Number, int KeyNumber, string State, string Serial, string Key, string KeyState, DateTimeOffset? NotBefore, DateTimeOffset? NotAfter, Severity Severity,
-    IReadOnlyList<HealthFinding> Findings, IReadOnlyList<HealthPoint> Points, long Editions, DateTimeOffset? LastEditionEnds)
+public sealed record HealthPoint(
+    string Kind,
+    string Uri,
+    string WrittenIn,
+    Severity Severity,
+    string Told,
+    HealthFinding? Finding,
+    DateTimeOffset? FreshUntil
+);
+
+public sealed record HealthGeneration(
+    int Number,
+    int KeyNumber,
+    string State,
+    string Serial,
+    string Key,
+    string KeyState,
+    DateTimeOffset? NotBefore,
+    DateTimeOffset? NotAfter,
+    Severity Severity,
+    IReadOnlyList<HealthFinding> Findings,
+    IReadOnlyList<HealthPoint> Points,
+    long Editions,
+    DateTimeOffset? LastEditionEnds
+)
 {
     /// <summary>The authority and the number of the generation that signed it; null when it signed itself or waits.</summary>
     public HealthLink? SignedBy { get; init; }
 }
+
 public sealed record HealthLink(string Authority, int Generation);
+
 public sealed record HealthAuthority(string Id, string Name, string Kind, Severity Severity, IReadOnlyList<HealthGeneration> Generations);
 
 /// <summary>The whole hierarchy as clients see it.</summary>
-public sealed record HealthReport(DateTimeOffset At, Severity Severity, int Points, int Findings, IReadOnlyList<HealthAuthority> Authorities)
+public sealed record HealthReport(
+    DateTimeOffset At,
+    Severity Severity,
+    int Points,
+    int Findings,
+    IReadOnlyList<HealthAuthority> Authorities
+)
 {
     /// <summary>Further points that lists are brought to.</summary>
-    public IReadOnlyList<HealthPush> Pushes { get => field ?? []; init; }
+    public IReadOnlyList<HealthPush> Pushes
+    {
+        get => field ?? [];
+        init;
+    }
 }
+
 public sealed record HealthPush(string Target, bool Good, string Told, DateTimeOffset At);
 
 /// <summary>Opens the backup; it is not kept.</summary>
@@ -243,7 +580,16 @@ public sealed record BackupWish(string Passphrase);
 /// <summary>Files that a person carries, each as its bytes in base64; what they are is seen from their content.</summary>
 public sealed record CarriedFiles(IReadOnlyList<string> Files);
 
-public sealed record JournalEntryInfo(long Sequence, DateTimeOffset At, string Actor, string Action, string Subject, string Detail, string Previous, string Hash);
+public sealed record JournalEntryInfo(
+    long Sequence,
+    DateTimeOffset At,
+    string Actor,
+    string Action,
+    string Subject,
+    string Detail,
+    string Previous,
+    string Hash
+);
 
 /// <summary>What changed, for live views: the noun and its name.</summary>
 public sealed record ChangeEvent(string Noun, string Id);

@@ -92,8 +92,18 @@ public sealed class BeaconOptions
 
     /// <summary><see cref="Zones"/>, read once.</summary>
     /// <exception cref="BeaconProblem"><see cref="ProblemCode.InputInvalid"/> when an entry is not of the form zone=group.</exception>
-    public IReadOnlyList<ZoneHolding> Holdings => _holdings ??=
-        [.. Zones.Split(';', StringSplitOptions.TrimEntries | StringSplitOptions.RemoveEmptyEntries).Select(entry => entry.Split('=') is [var zone, var group]
-            ? new ZoneHolding(DnsName.Parse(zone), group.Trim())
-            : throw new BeaconProblem(ProblemCode.InputInvalid, $"The setting Zones has \"{entry}\".", "Write zone=group;zone=group."))];
+    public IReadOnlyList<ZoneHolding> Holdings =>
+        _holdings ??= [
+            .. Zones
+                .Split(';', StringSplitOptions.TrimEntries | StringSplitOptions.RemoveEmptyEntries)
+                .Select(entry =>
+                    entry.Split('=') is [var zone, var group]
+                        ? new ZoneHolding(DnsName.Parse(zone), group.Trim())
+                        : throw new BeaconProblem(
+                            ProblemCode.InputInvalid,
+                            $"The setting Zones has \"{entry}\".",
+                            "Write zone=group;zone=group."
+                        )
+                ),
+        ];
 }

@@ -59,12 +59,49 @@ internal static class Composition
         s.AddSingleton<ClientCertificates>();
         s.AddSingleton<JudgeLook>();
         s.AddSingleton<KnownNames>();
-        foreach (var scoped in new[]
-                 {
-                     typeof(FoundAuthorities), typeof(PublishCrl), typeof(DecideNames), typeof(WishReading), typeof(CarryOutRequest), typeof(SubmitRequest), typeof(DecideRequest), typeof(InviteHost),
-                     typeof(RemoveHost), typeof(TakeReport), typeof(AnswerCsr), typeof(TakeResult), typeof(OrderDesk), typeof(ServiceQueries), typeof(BindService), typeof(CertificateQueries),
-                     typeof(RevokeEdition), typeof(ReleaseEdition), typeof(RevokeMany), typeof(AnnounceRevocations), typeof(InstallAnswer), typeof(InstallRoot), typeof(PublishRootCrl), typeof(AuthorityQueries), typeof(RenewAuthority), typeof(TakeUpGeneration), typeof(UndoRenewal), typeof(RehearseRenewal), typeof(ChangeProfile), typeof(AskParent), typeof(TakeBackup), typeof(RestoreBackup), typeof(CollectAnswer), typeof(CheckHierarchy), typeof(OrderRenewal), typeof(TodayQuery), typeof(LookFromHost), typeof(Enrol),
-                 })
+        foreach (
+            var scoped in new[]
+            {
+                typeof(FoundAuthorities),
+                typeof(PublishCrl),
+                typeof(DecideNames),
+                typeof(WishReading),
+                typeof(CarryOutRequest),
+                typeof(SubmitRequest),
+                typeof(DecideRequest),
+                typeof(InviteHost),
+                typeof(RemoveHost),
+                typeof(TakeReport),
+                typeof(AnswerCsr),
+                typeof(TakeResult),
+                typeof(OrderDesk),
+                typeof(ServiceQueries),
+                typeof(BindService),
+                typeof(CertificateQueries),
+                typeof(RevokeEdition),
+                typeof(ReleaseEdition),
+                typeof(RevokeMany),
+                typeof(AnnounceRevocations),
+                typeof(InstallAnswer),
+                typeof(InstallRoot),
+                typeof(PublishRootCrl),
+                typeof(AuthorityQueries),
+                typeof(RenewAuthority),
+                typeof(TakeUpGeneration),
+                typeof(UndoRenewal),
+                typeof(RehearseRenewal),
+                typeof(ChangeProfile),
+                typeof(AskParent),
+                typeof(TakeBackup),
+                typeof(RestoreBackup),
+                typeof(CollectAnswer),
+                typeof(CheckHierarchy),
+                typeof(OrderRenewal),
+                typeof(TodayQuery),
+                typeof(LookFromHost),
+                typeof(Enrol),
+            }
+        )
             s.AddScoped(scoped);
         if (hosted)
         {
@@ -74,12 +111,22 @@ internal static class Composition
 
         s.AddAuthentication(Caller.Scheme).AddScheme<AuthenticationSchemeOptions, BeaconAuthentication>(Caller.Scheme, null);
         // Tokens are random and kept as hashes; the framework's key ring would be loaded for nothing.
-        foreach (var ring in s.Where(d => d.ImplementationType?.Name == "DataProtectionHostedService").ToList()) s.Remove(ring);
+        foreach (var ring in s.Where(d => d.ImplementationType?.Name == "DataProtectionHostedService").ToList())
+            s.Remove(ring);
         s.AddAuthorizationBuilder()
             .AddPolicy(Policies.Person, p => p.RequireAuthenticatedUser().RequireAssertion(c => Caller.Of(c.User).Host is null))
             .AddPolicy(Policies.Administrator, p => p.RequireAssertion(c => Caller.Of(c.User).IsAdministrator))
-            .AddPolicy(Policies.Approver, p => p.RequireAssertion(c => Caller.Of(c.User) is var x && (x.IsAdministrator || x.Groups.Contains(Person.Approvers))))
-            .AddPolicy(Policies.Requester, p => p.RequireAssertion(c => Caller.Of(c.User) is var x && (x.IsAdministrator || options.Holdings.Any(z => x.Groups.Contains(z.Group)))))
+            .AddPolicy(
+                Policies.Approver,
+                p => p.RequireAssertion(c => Caller.Of(c.User) is var x && (x.IsAdministrator || x.Groups.Contains(Person.Approvers)))
+            )
+            .AddPolicy(
+                Policies.Requester,
+                p =>
+                    p.RequireAssertion(c =>
+                        Caller.Of(c.User) is var x && (x.IsAdministrator || options.Holdings.Any(z => x.Groups.Contains(z.Group)))
+                    )
+            )
             .AddPolicy(Policies.Agent, p => p.RequireAssertion(c => Caller.Of(c.User).Host is not null));
         s.Configure<RouteHandlerOptions>(o => o.ThrowOnBadRequest = true);
         s.ConfigureHttpJsonOptions(o =>
@@ -88,17 +135,23 @@ internal static class Composition
             o.SerializerOptions.NumberHandling = JsonNumberHandling.Strict;
         });
         // The document is written by the build and served as it is: describing itself anew would cost a running service memory.
-        if (!hosted) Describe(s);
+        if (!hosted)
+            Describe(s);
     }
 
     // A method of its own, so that what it needs is loaded only where it runs.
     [MethodImpl(MethodImplOptions.NoInlining)]
-    private static void Describe(IServiceCollection s) => s.AddOpenApi(o => o.AddDocumentTransformer((document, _, _) =>
-    {
-        document.Info.Title = "Orderly Beacon";
-        document.Servers = [];
-        return Task.CompletedTask;
-    }));
+    private static void Describe(IServiceCollection s) =>
+        s.AddOpenApi(o =>
+            o.AddDocumentTransformer(
+                (document, _, _) =>
+                {
+                    document.Info.Title = "Orderly Beacon";
+                    document.Servers = [];
+                    return Task.CompletedTask;
+                }
+            )
+        );
 
     /// <summary>Database, authorities, first administrator, own certificate: everything that must be there before the first call.</summary>
     public static async Task PrepareAsync(this WebApplication app)
@@ -113,13 +166,25 @@ internal static class Composition
         await scope.ServiceProvider.GetRequiredService<FoundAuthorities>().RunAsync(CancellationToken.None);
         var registry = app.Services.GetRequiredService<AuthorityRegistry>();
         await registry.LoadAsync(db, CancellationToken.None);
-        await app.Services.GetRequiredService<ProfileCatalogue>().LoadAsync(db, app.Services.GetRequiredService<TimeProvider>().GetUtcNow(), CancellationToken.None);
+        await app
+            .Services.GetRequiredService<ProfileCatalogue>()
+            .LoadAsync(db, app.Services.GetRequiredService<TimeProvider>().GetUtcNow(), CancellationToken.None);
         var shelf = app.Services.GetRequiredService<CrlShelf>();
         foreach (var a in registry.Authorities)
-            foreach (var key in a.Certified.Select(g => g.KeyNumber).Distinct())
-                foreach (var delta in new[] { false, true })
-                    if (await db.Crls.AsNoTracking().Where(c => c.AuthorityId == a.Id && c.KeyNumber == key && c.IsDelta == delta).OrderByDescending(c => c.Number).FirstOrDefaultAsync() is { } crl) shelf.Put(a.Slug, crl);
-        await TryAsync(() => scope.ServiceProvider.GetRequiredService<PublishCrl>().RunAsync("system", "start", CrlOccasion.Due, CancellationToken.None));
+        foreach (var key in a.Certified.Select(g => g.KeyNumber).Distinct())
+        foreach (var delta in new[] { false, true })
+            if (
+                await db
+                    .Crls.AsNoTracking()
+                    .Where(c => c.AuthorityId == a.Id && c.KeyNumber == key && c.IsDelta == delta)
+                    .OrderByDescending(c => c.Number)
+                    .FirstOrDefaultAsync() is
+                { } crl
+            )
+                shelf.Put(a.Slug, crl);
+        await TryAsync(() =>
+            scope.ServiceProvider.GetRequiredService<PublishCrl>().RunAsync("system", "start", CrlOccasion.Due, CancellationToken.None)
+        );
         await Caretaker.MendAsync(db, app.Services.GetRequiredService<TimeProvider>().GetUtcNow(), CancellationToken.None);
         await FirstPersonAsync(app, db, options);
         // The ledger is not running yet, and the certificate must be recorded before the first connection: it runs for this alone.
@@ -131,21 +196,32 @@ internal static class Composition
         // A key that cannot be used must not keep the service from saying so; the regular round tries again.
         async Task TryAsync(Func<Task> work)
         {
-            try { await work(); }
-            catch (BeaconProblem p) { app.Logger.LogError("{Message} {Cure}", p.Message, p.Cure); }
+            try
+            {
+                await work();
+            }
+            catch (BeaconProblem p)
+            {
+                app.Logger.LogError("{Message} {Cure}", p.Message, p.Cure);
+            }
         }
     }
 
     /// <summary>The first administrator. The password comes from a file named by BEACON_FIRSTPASSWORDFILE, or is made and left in a file to be read once.</summary>
     private static async Task FirstPersonAsync(WebApplication app, BeaconDb db, BeaconOptions options)
     {
-        if (await db.People.AnyAsync()) return;
+        if (await db.People.AnyAsync())
+            return;
         var name = app.Configuration["FirstName"] ?? "administrator";
         string password;
-        if (app.Configuration["FirstPasswordFile"] is { Length: > 0 } file) password = (await File.ReadAllTextAsync(file)).Trim();
+        if (app.Configuration["FirstPasswordFile"] is { Length: > 0 } file)
+            password = (await File.ReadAllTextAsync(file)).Trim();
         else
         {
-            password = string.Join('-', Enumerable.Range(0, 4).Select(_ => RandomNumberGenerator.GetString("abcdefghjkmnpqrstuvwxyz23456789", 5)));
+            password = string.Join(
+                '-',
+                Enumerable.Range(0, 4).Select(_ => RandomNumberGenerator.GetString("abcdefghjkmnpqrstuvwxyz23456789", 5))
+            );
             var path = Path.Combine(options.Data, "first-sign-in.txt");
             File.Delete(path);
             PrivateFiles.WriteNew(path, $"name: {name}\npassword: {password}\n");
@@ -154,7 +230,13 @@ internal static class Composition
         var desk = app.Services.GetRequiredService<SignInDesk>();
         await using var write = await db.BeginWriteAsync();
         db.People.Add(Person.Of(name, desk.Hash(password), [Person.Administrators]));
-        await db.Note(app.Services.GetRequiredService<TimeProvider>().GetUtcNow(), "system", "person.added", name, "the first administrator");
+        await db.Note(
+            app.Services.GetRequiredService<TimeProvider>().GetUtcNow(),
+            "system",
+            "person.added",
+            name,
+            "the first administrator"
+        );
         await write.CommitAsync();
     }
 
@@ -163,30 +245,57 @@ internal static class Composition
         app.UseOcsp();
         app.UseRouting();
         // What is unexpected is logged there, once; what is expected is no error of the service.
-        app.UseExceptionHandler(new ExceptionHandlerOptions { ExceptionHandler = Problems.HandleAsync, SuppressDiagnosticsCallback = _ => true });
-        app.Use(async (context, next) =>
-        {
-            context.Response.Headers.XContentTypeOptions = "nosniff";
-            // Only what verifiers fetch is given over plain HTTP.
-            var plain = !context.Request.IsHttps;
-            if (plain && !(context.Request.Path.StartsWithSegments("/crl") || context.Request.Path.StartsWithSegments("/issuer") || context.Request.Path.Value is "/healthz" or "/readyz" or "/metrics"))
+        app.UseExceptionHandler(
+            new ExceptionHandlerOptions { ExceptionHandler = Problems.HandleAsync, SuppressDiagnosticsCallback = _ => true }
+        );
+        app.Use(
+            async (context, next) =>
             {
-                context.Response.StatusCode = 404;
-                await context.Response.WriteAsync($"Only /crl and /issuer are served here. The console and the API are at {options.Url}.\n");
-                return;
+                context.Response.Headers.XContentTypeOptions = "nosniff";
+                // Only what verifiers fetch is given over plain HTTP.
+                var plain = !context.Request.IsHttps;
+                if (
+                    plain
+                    && !(
+                        context.Request.Path.StartsWithSegments("/crl")
+                        || context.Request.Path.StartsWithSegments("/issuer")
+                        || context.Request.Path.Value is "/healthz" or "/readyz" or "/metrics"
+                    )
+                )
+                {
+                    context.Response.StatusCode = 404;
+                    await context.Response.WriteAsync(
+                        $"Only /crl and /issuer are served here. The console and the API are at {options.Url}.\n"
+                    );
+                    return;
+                }
+                // A cookie is sent by the browser whoever asks: a call from another site is turned away.
+                var site = context.Request.Headers["Sec-Fetch-Site"].ToString();
+                if (site is ("cross-site" or "same-site") && context.Request.Path.StartsWithSegments("/api"))
+                    throw new BeaconProblem(ProblemCode.NotAllowed, "This call comes from another site.", "Open the console itself.");
+                await next();
             }
-            // A cookie is sent by the browser whoever asks: a call from another site is turned away.
-            var site = context.Request.Headers["Sec-Fetch-Site"].ToString();
-            if (site is ("cross-site" or "same-site") && context.Request.Path.StartsWithSegments("/api"))
-                throw new BeaconProblem(ProblemCode.NotAllowed, "This call comes from another site.", "Open the console itself.");
-            await next();
-        });
+        );
         app.UseConsoleFiles();
         app.UseAuthentication();
         app.UseAuthorization();
         app.UseAnswerOnce();
-        app.MapGet("/api/openapi.json", () => TypedResults.Stream(typeof(Composition).Assembly.GetManifestResourceStream("openapi.json")!, "application/json")).AllowAnonymous().ExcludeFromDescription();
-        app.MapGet("/api/profile.schema.json", () => TypedResults.Stream(typeof(Composition).Assembly.GetManifestResourceStream("profile.schema.json")!, "application/schema+json")).AllowAnonymous().ExcludeFromDescription();
+        app.MapGet(
+                "/api/openapi.json",
+                () => TypedResults.Stream(typeof(Composition).Assembly.GetManifestResourceStream("openapi.json")!, "application/json")
+            )
+            .AllowAnonymous()
+            .ExcludeFromDescription();
+        app.MapGet(
+                "/api/profile.schema.json",
+                () =>
+                    TypedResults.Stream(
+                        typeof(Composition).Assembly.GetManifestResourceStream("profile.schema.json")!,
+                        "application/schema+json"
+                    )
+            )
+            .AllowAnonymous()
+            .ExcludeFromDescription();
         app.MapPublication();
         app.MapEst();
 
@@ -206,7 +315,9 @@ internal static class Composition
         people.MapBackup();
         people.MapJournal();
         OrderDesk.MapOrders(people);
-        people.MapGet("/events", (Changes changes, CancellationToken ct) => TypedResults.ServerSentEvents(changes.Listen(ct))).ExcludeFromDescription();
+        people
+            .MapGet("/events", (Changes changes, CancellationToken ct) => TypedResults.ServerSentEvents(changes.Listen(ct)))
+            .ExcludeFromDescription();
         api.MapSubordinates();
         api.MapPeople();
         api.MapAgents();

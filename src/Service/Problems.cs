@@ -11,26 +11,27 @@ internal static class Problems
 {
     public const string TypePrefix = "urn:orderly-beacon:problem:";
 
-    public static int StatusOf(ProblemCode code) => code switch
-    {
-        ProblemCode.NotFound => 404,
-        ProblemCode.NotSignedIn or ProblemCode.SignInRefused or ProblemCode.JoinCodeRefused => 401,
-        ProblemCode.NotAllowed or ProblemCode.OwnRequest => 403,
-        ProblemCode.LockedOut => 429,
-        ProblemCode.AlreadyExists or ProblemCode.WrongState or ProblemCode.HostAway => 409,
-        ProblemCode.HostGone => 410,
-        ProblemCode.ChangedMeanwhile => 412,
-        ProblemCode.VersionMissing => 428,
-        ProblemCode.TooLarge => 413,
-        ProblemCode.IdempotencyKeyReused or ProblemCode.RequestRefused or ProblemCode.ProfileRefused or ProblemCode.KeyNotAllowed => 422,
-        ProblemCode.AuthorityNotReady or ProblemCode.CannotWrite => 503,
-        ProblemCode.Unreachable => 502,
-        ProblemCode.Internal or ProblemCode.DataDamaged => 500,
-        _ => 400,
-    };
+    public static int StatusOf(ProblemCode code) =>
+        code switch
+        {
+            ProblemCode.NotFound => 404,
+            ProblemCode.NotSignedIn or ProblemCode.SignInRefused or ProblemCode.JoinCodeRefused => 401,
+            ProblemCode.NotAllowed or ProblemCode.OwnRequest => 403,
+            ProblemCode.LockedOut => 429,
+            ProblemCode.AlreadyExists or ProblemCode.WrongState or ProblemCode.HostAway => 409,
+            ProblemCode.HostGone => 410,
+            ProblemCode.ChangedMeanwhile => 412,
+            ProblemCode.VersionMissing => 428,
+            ProblemCode.TooLarge => 413,
+            ProblemCode.IdempotencyKeyReused or ProblemCode.RequestRefused or ProblemCode.ProfileRefused or ProblemCode.KeyNotAllowed =>
+                422,
+            ProblemCode.AuthorityNotReady or ProblemCode.CannotWrite => 503,
+            ProblemCode.Unreachable => 502,
+            ProblemCode.Internal or ProblemCode.DataDamaged => 500,
+            _ => 400,
+        };
 
-    public static Problem Shape(BeaconProblem p) =>
-        new(TypePrefix + p.Slug, Title(p.Code), StatusOf(p.Code), p.Message, p.Slug, p.Cure);
+    public static Problem Shape(BeaconProblem p) => new(TypePrefix + p.Slug, Title(p.Code), StatusOf(p.Code), p.Message, p.Slug, p.Cure);
 
     private static string Title(ProblemCode code)
     {
@@ -40,11 +41,13 @@ internal static class Problems
 
     public static async Task WriteAsync(HttpContext context, BeaconProblem problem)
     {
-        if (context.Response.HasStarted) return;
+        if (context.Response.HasStarted)
+            return;
         var shape = Shape(problem);
         context.Response.Clear();
         context.Response.StatusCode = shape.Status!.Value;
-        if (problem.Code is ProblemCode.LockedOut) context.Response.Headers.RetryAfter = "60";
+        if (problem.Code is ProblemCode.LockedOut)
+            context.Response.Headers.RetryAfter = "60";
         await context.Response.WriteAsJsonAsync(shape, BeaconJson.Default.Problem, "application/problem+json", context.RequestAborted);
     }
 
@@ -55,17 +58,44 @@ internal static class Problems
         var problem = fault switch
         {
             BeaconProblem p => p,
-            BadHttpRequestException { StatusCode: 413 } => new BeaconProblem(ProblemCode.TooLarge, "The body of the call is too large.", "Send less."),
-            BadHttpRequestException b => new BeaconProblem(ProblemCode.InputInvalid, "The body or a parameter of the call cannot be read: " + (b.InnerException?.Message ?? b.Message).Split(" Path:")[0], "Compare it with /api/openapi.json."),
-            DbUpdateConcurrencyException => new BeaconProblem(ProblemCode.ChangedMeanwhile, "Somebody else changed it in between; nothing of yours was stored.", "Look at it again, then repeat the change."),
-            SqliteException { SqliteErrorCode: 13 } or DbUpdateException { InnerException: SqliteException { SqliteErrorCode: 13 } } => new BeaconProblem(ProblemCode.CannotWrite, "The service's disk is full; nothing was stored.", "Free space in its data folder, then repeat."),
+            BadHttpRequestException { StatusCode: 413 } => new BeaconProblem(
+                ProblemCode.TooLarge,
+                "The body of the call is too large.",
+                "Send less."
+            ),
+            BadHttpRequestException b => new BeaconProblem(
+                ProblemCode.InputInvalid,
+                "The body or a parameter of the call cannot be read: " + (b.InnerException?.Message ?? b.Message).Split(" Path:")[0],
+                "Compare it with /api/openapi.json."
+            ),
+            DbUpdateConcurrencyException => new BeaconProblem(
+                ProblemCode.ChangedMeanwhile,
+                "Somebody else changed it in between; nothing of yours was stored.",
+                "Look at it again, then repeat the change."
+            ),
+            SqliteException { SqliteErrorCode: 13 } or DbUpdateException { InnerException: SqliteException { SqliteErrorCode: 13 } } =>
+                new BeaconProblem(
+                    ProblemCode.CannotWrite,
+                    "The service's disk is full; nothing was stored.",
+                    "Free space in its data folder, then repeat."
+                ),
             _ => null,
         };
         if (problem is null)
         {
             var log = context.RequestServices.GetRequiredService<ILoggerFactory>().CreateLogger("Unexpected");
-            log.LogError(fault, "{Method} {Path} failed unexpectedly ({Trace})", context.Request.Method, context.Request.Path, context.TraceIdentifier);
-            problem = new BeaconProblem(ProblemCode.Internal, "Something went wrong inside the service.", $"Look for {context.TraceIdentifier} in its log.");
+            log.LogError(
+                fault,
+                "{Method} {Path} failed unexpectedly ({Trace})",
+                context.Request.Method,
+                context.Request.Path,
+                context.TraceIdentifier
+            );
+            problem = new BeaconProblem(
+                ProblemCode.Internal,
+                "Something went wrong inside the service.",
+                $"Look for {context.TraceIdentifier} in its log."
+            );
         }
         await WriteAsync(context, problem);
     }

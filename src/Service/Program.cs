@@ -7,7 +7,8 @@ using OrderlyBeacon.Service.Authorities;
 
 try
 {
-    if (args is ["restore", ..]) return await OrderlyBeacon.Service.Keeping.RestoreCommand.RunAsync(args[1..]);
+    if (args is ["restore", ..])
+        return await OrderlyBeacon.Service.Keeping.RestoreCommand.RunAsync(args[1..]);
     var builder = WebApplication.CreateSlimBuilder(args);
     builder.Configuration.AddEnvironmentVariables("BEACON_");
     var options = BeaconOptions.Read(builder.Configuration);
@@ -16,31 +17,47 @@ try
     var describing = System.Reflection.Assembly.GetEntryAssembly()?.GetName().Name == "GetDocument.Insider";
 
     builder.Services.AddBeacon(options, hosted: !describing);
-    builder.Logging.AddJsonConsole(o => { o.UseUtcTimestamp = true; o.TimestampFormat = "yyyy-MM-ddTHH:mm:ss.fffZ"; });
+    builder.Logging.AddJsonConsole(o =>
+    {
+        o.UseUtcTimestamp = true;
+        o.TimestampFormat = "yyyy-MM-ddTHH:mm:ss.fffZ";
+    });
     ServiceCertificate? own = null;
     builder.WebHost.ConfigureKestrel(k =>
     {
         k.AddServerHeader = false;
         k.Limits.MaxRequestBodySize = 4 << 20;
-        if (describing) return;
+        if (describing)
+            return;
         var address = IPAddress.Parse(options.Listen);
         k.Listen(address, options.PublicationPort);
-        k.Listen(address, options.Port, l => l.UseHttps(new TlsHandshakeCallbackOptions
-        {
-            OnConnection = _ => ValueTask.FromResult(new SslServerAuthenticationOptions
-            {
-                ServerCertificateContext = own!.Context,
-                ClientCertificateRequired = true,
-                // TLS proves possession of the key; who it is, and whether it is good now, is decided for each call.
-                RemoteCertificateValidationCallback = (_, _, _, _) => true,
-                AllowRenegotiation = false,
-            }),
-        }));
+        k.Listen(
+            address,
+            options.Port,
+            l =>
+                l.UseHttps(
+                    new TlsHandshakeCallbackOptions
+                    {
+                        OnConnection = _ =>
+                            ValueTask.FromResult(
+                                new SslServerAuthenticationOptions
+                                {
+                                    ServerCertificateContext = own!.Context,
+                                    ClientCertificateRequired = true,
+                                    // TLS proves possession of the key; who it is, and whether it is good now, is decided for each call.
+                                    RemoteCertificateValidationCallback = (_, _, _, _) => true,
+                                    AllowRenegotiation = false,
+                                }
+                            ),
+                    }
+                )
+        );
     });
 
     var app = builder.Build();
     own = app.Services.GetRequiredService<ServiceCertificate>();
-    if (!describing) await app.PrepareAsync();
+    if (!describing)
+        await app.PrepareAsync();
     app.MapBeacon(options);
     await app.RunAsync();
     return 0;
@@ -52,7 +69,9 @@ catch (BeaconProblem p)
 }
 catch (IOException e) when (e.InnerException is Microsoft.AspNetCore.Connections.AddressInUseException)
 {
-    await Console.Error.WriteLineAsync($"beacond: {e.Message} Stop the other program, or give other ports (BEACON_PORT, BEACON_PUBLICATIONPORT).");
+    await Console.Error.WriteLineAsync(
+        $"beacond: {e.Message} Stop the other program, or give other ports (BEACON_PORT, BEACON_PUBLICATIONPORT)."
+    );
     return 2;
 }
 

@@ -41,7 +41,8 @@ public sealed class NginxSyntaxTests
     {
         var f = NginxSyntax.Read("x", Sample);
         Assert.Equal(["user", "events", "http"], f.Directives.Select(d => d.Name));
-        foreach (var d in f.Directives) Assert.StartsWith(d.Name, f.Text[d.Start..d.End]);
+        foreach (var d in f.Directives)
+            Assert.StartsWith(d.Name, f.Text[d.Start..d.End]);
         var servers = f.Directives[2].Named("server").ToList();
         Assert.Equal(["a.example", "www.a.example"], servers[0].Named("server_name").Single().Args);
         Assert.Equal("/etc/b key.pem", servers[1].Named("ssl_certificate_key").Single().Args[0]);
@@ -66,7 +67,11 @@ public sealed class NginxSyntaxTests
     [Fact]
     public void Sites_are_found_across_includes()
     {
-        var c = Load(("nginx.conf", Sample), ("sites/1.conf", "server { listen [::]:443 ssl; server_name c.example ~^re$ _ $host .d.example; ssl_certificate c.pem; }"), ("sites/.hidden.conf", "broken {"));
+        var c = Load(
+            ("nginx.conf", Sample),
+            ("sites/1.conf", "server { listen [::]:443 ssl; server_name c.example ~^re$ _ $host .d.example; ssl_certificate c.pem; }"),
+            ("sites/.hidden.conf", "broken {")
+        );
         var sites = NginxSites.Find(c);
         Assert.Equal(["c.example", "a.example", "b.example"], sites.Select(s => s.Name));
         Assert.Equal(["c.example", "d.example"], sites[0].Names);
@@ -88,14 +93,21 @@ public sealed class NginxSyntaxTests
     }
 
     [Fact]
-    public void Files_that_include_each_other_end() => Load(("nginx.conf", "include nginx.conf; http { include a.conf; }"), ("a.conf", "include a.conf;"));
+    public void Files_that_include_each_other_end() =>
+        Load(("nginx.conf", "include nginx.conf; http { include a.conf; }"), ("a.conf", "include a.conf;"));
 
     [Fact]
     public void A_plain_site_gets_a_listener_and_nothing_else_changes()
     {
-        var c = Load(("nginx.conf", "http { include sites/*; }"), ("sites/a.conf", "server {\n    listen 127.0.0.1:80; # here\n    server_name a.example;\n    root /x;\n}\n"));
+        var c = Load(
+            ("nginx.conf", "http { include sites/*; }"),
+            ("sites/a.conf", "server {\n    listen 127.0.0.1:80; # here\n    server_name a.example;\n    root /x;\n}\n")
+        );
         var plan = NginxPlan.Bind(c, "a.example", "a.example", "/store/live/a/chain.pem", "/store/live/a/key.pem", null, null);
-        Assert.Equal("server {\n    listen 127.0.0.1:80; # here\n    listen 127.0.0.1:443 ssl;\n    ssl_certificate /store/live/a/chain.pem;\n    ssl_certificate_key /store/live/a/key.pem;\n    server_name a.example;\n    root /x;\n}\n", Assert.Single(plan.Edits).After);
+        Assert.Equal(
+            "server {\n    listen 127.0.0.1:80; # here\n    listen 127.0.0.1:443 ssl;\n    ssl_certificate /store/live/a/chain.pem;\n    ssl_certificate_key /store/live/a/key.pem;\n    server_name a.example;\n    root /x;\n}\n",
+            Assert.Single(plan.Edits).After
+        );
         Assert.Equal([new ProbeTarget("127.0.0.1", 443, "a.example")], plan.Targets);
         Assert.Contains("+    listen 127.0.0.1:443 ssl;", TextDiff.Of(plan.Edits[0].Before, plan.Edits[0].After));
         // And back again, to the letter.
@@ -107,12 +119,21 @@ public sealed class NginxSyntaxTests
     [Fact]
     public void A_tls_site_gets_its_files_replaced_and_back()
     {
-        var text = "http {\n server {\n  listen 443 ssl; listen 80;\n  server_name a.example;\n  ssl_certificate 'old.pem'; ssl_certificate_key old.key;\n }\n}\n";
+        var text =
+            "http {\n server {\n  listen 443 ssl; listen 80;\n  server_name a.example;\n  ssl_certificate 'old.pem'; ssl_certificate_key old.key;\n }\n}\n";
         var c = Load(("nginx.conf", text));
         var plan = NginxPlan.Bind(c, "a.example", "a.example", "/s/chain.pem", "/s/key.pem", null, null);
         Assert.Contains("ssl_certificate /s/chain.pem; ssl_certificate_key /s/key.pem;", Assert.Single(plan.Edits).After);
         File.WriteAllText(plan.Edits[0].Path, plan.Edits[0].After);
-        var again = NginxPlan.Bind(NginxConfiguration.Load(c.Main), "a.example", "a.example", "/s/chain.pem", "/s/key.pem", null, plan.Bound);
+        var again = NginxPlan.Bind(
+            NginxConfiguration.Load(c.Main),
+            "a.example",
+            "a.example",
+            "/s/chain.pem",
+            "/s/key.pem",
+            null,
+            plan.Bound
+        );
         Assert.Empty(again.Edits);
         Assert.Equal("old.pem", again.Bound!.OldCertificate);
         var back = NginxPlan.Unbind(NginxConfiguration.Load(c.Main), plan.Bound!, "/s/chain.pem", "/s/key.pem");
@@ -124,7 +145,9 @@ public sealed class NginxSyntaxTests
     [InlineData("listen 80; server_name a.example; return 301 https://$host$request_uri;", "sends its clients on")]
     public void Unclear_forms_are_left_alone(string server, string word)
     {
-        var p = Assert.Throws<BeaconProblem>(() => NginxPlan.Bind(Load(("nginx.conf", "http { server { " + server + " } }")), "a.example", "c", "/x", "/y", null, null));
+        var p = Assert.Throws<BeaconProblem>(() =>
+            NginxPlan.Bind(Load(("nginx.conf", "http { server { " + server + " } }")), "a.example", "c", "/x", "/y", null, null)
+        );
         Assert.Equal(ProblemCode.ConfigurationUnsupported, p.Code);
         Assert.Contains(word, p.Message);
     }
@@ -152,9 +175,15 @@ public sealed class NginxSyntaxTests
             for (var n = random.Next(1, 8); n > 0; n--)
                 switch (random.Next(3))
                 {
-                    case 0: text[random.Next(text.Count)] = alphabet[random.Next(alphabet.Length)]; break;
-                    case 1: text.RemoveAt(random.Next(text.Count)); break;
-                    default: text.Insert(random.Next(text.Count), alphabet[random.Next(alphabet.Length)]); break;
+                    case 0:
+                        text[random.Next(text.Count)] = alphabet[random.Next(alphabet.Length)];
+                        break;
+                    case 1:
+                        text.RemoveAt(random.Next(text.Count));
+                        break;
+                    default:
+                        text.Insert(random.Next(text.Count), alphabet[random.Next(alphabet.Length)]);
+                        break;
                 }
             var mutated = new string([.. text]);
             try
@@ -163,12 +192,16 @@ public sealed class NginxSyntaxTests
                 foreach (var site in NginxSites.Find(c))
                     try
                     {
-                        foreach (var e in NginxPlan.Bind(c, site.Name, "x", "/store/chain.pem", "/store/key.pem", null, null).Edits) NginxSyntax.Read("after", e.After);
+                        foreach (var e in NginxPlan.Bind(c, site.Name, "x", "/store/chain.pem", "/store/key.pem", null, null).Edits)
+                            NginxSyntax.Read("after", e.After);
                     }
                     catch (BeaconProblem p) when (p.Code is ProblemCode.ConfigurationUnsupported) { }
             }
             catch (BeaconProblem) { }
-            catch (Exception e) { Assert.Fail($"seed {seed}: {e}\n{mutated}"); }
+            catch (Exception e)
+            {
+                Assert.Fail($"seed {seed}: {e}\n{mutated}");
+            }
             runs++;
         }
         Assert.True(runs > 1000, $"only {runs} runs");

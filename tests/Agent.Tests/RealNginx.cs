@@ -27,17 +27,30 @@ internal sealed class RealNginx : IDisposable
     {
         Address = $"127.77.{Interlocked.Increment(ref _next) % 250}.1";
         var name = DistinguishedName.ForCommonName("Test Root");
-        _root = X509.Read(CertificateWriter.Issue(new CertificateContent
-        {
-            Serial = Serial(), Issuer = name, Subject = name, PublicKey = _rootSigner.PublicKey, NotBefore = DateTimeOffset.UtcNow.AddHours(-1), NotAfter = DateTimeOffset.UtcNow.AddYears(1), IsAuthority = true,
-            KeyUsage = KeyUsages.KeyCertSign,
-        }, _rootSigner));
+        _root = X509.Read(
+            CertificateWriter.Issue(
+                new CertificateContent
+                {
+                    Serial = Serial(),
+                    Issuer = name,
+                    Subject = name,
+                    PublicKey = _rootSigner.PublicKey,
+                    NotBefore = DateTimeOffset.UtcNow.AddHours(-1),
+                    NotAfter = DateTimeOffset.UtcNow.AddYears(1),
+                    IsAuthority = true,
+                    KeyUsage = KeyUsages.KeyCertSign,
+                },
+                _rootSigner
+            )
+        );
         Directory.CreateDirectory(_scratch["sites"]);
         Directory.CreateDirectory(_scratch["www"]);
         Directory.CreateDirectory(_scratch["tmp"]);
         _scratch.File("www/index.html", "hello");
         _scratch.File("www/big", new byte[600_000]);
-        _scratch.File("nginx.conf", $$"""
+        _scratch.File(
+            "nginx.conf",
+            $$"""
             {{(Environment.UserName == "root" ? "user root;" : "")}}
             worker_processes 1;
             pid {{Folder}}/nginx.pid;
@@ -48,7 +61,8 @@ internal sealed class RealNginx : IDisposable
                 client_body_temp_path tmp/a; proxy_temp_path tmp/b; fastcgi_temp_path tmp/c; uwsgi_temp_path tmp/d; scgi_temp_path tmp/e;
                 include sites/*.conf;
             }
-            """);
+            """
+        );
         WriteSites(sites);
         Connector = new(new("nginx", Binary, _scratch["nginx.conf"], Folder));
         Store = new(Path.Combine(Folder, "store"));
@@ -74,7 +88,8 @@ internal sealed class RealNginx : IDisposable
     {
         var (code, _, error) = Programs.Run(Binary, ["-e", _scratch["error.log"], "-p", Folder, "-c", _scratch["nginx.conf"]]);
         Assert.True(code == 0, error);
-        for (var i = 0; i < 100 && !Connector.IsRunning(); i++) Thread.Sleep(50);
+        for (var i = 0; i < 100 && !Connector.IsRunning(); i++)
+            Thread.Sleep(50);
         return this;
     }
 
@@ -86,29 +101,65 @@ internal sealed class RealNginx : IDisposable
     public StoreEntry Issue(string certificate, params string[] names)
     {
         var order = ++_order;
-        var csr = CertificationRequest.Read(System.Text.Encoding.ASCII.GetBytes(Store.Prepare(order, DistinguishedName.ForCommonName(names[0]), [.. names.Select(AlternativeName.Parse)], KeySpec.P256))).ThrowIfUnusable();
-        var der = CertificateWriter.Issue(new CertificateContent
-        {
-            Serial = Serial(), Issuer = _root.Subject, Subject = csr.Subject, PublicKey = csr.PublicKey, NotBefore = DateTimeOffset.UtcNow.AddMinutes(-1), NotAfter = DateTimeOffset.UtcNow.AddHours(1), Names = csr.Names,
-            KeyUsage = KeyUsages.DigitalSignature, ExtendedKeyUsage = [Oids.ServerAuth], AuthorityKeyIdentifier = _root.SubjectKeyIdentifier,
-        }, _rootSigner);
+        var csr = CertificationRequest
+            .Read(
+                System.Text.Encoding.ASCII.GetBytes(
+                    Store.Prepare(order, DistinguishedName.ForCommonName(names[0]), [.. names.Select(AlternativeName.Parse)], KeySpec.P256)
+                )
+            )
+            .ThrowIfUnusable();
+        var der = CertificateWriter.Issue(
+            new CertificateContent
+            {
+                Serial = Serial(),
+                Issuer = _root.Subject,
+                Subject = csr.Subject,
+                PublicKey = csr.PublicKey,
+                NotBefore = DateTimeOffset.UtcNow.AddMinutes(-1),
+                NotAfter = DateTimeOffset.UtcNow.AddHours(1),
+                Names = csr.Names,
+                KeyUsage = KeyUsages.DigitalSignature,
+                ExtendedKeyUsage = [Oids.ServerAuth],
+                AuthorityKeyIdentifier = _root.SubjectKeyIdentifier,
+            },
+            _rootSigner
+        );
         return Store.Complete(order, certificate, Armor.Write(Armor.Certificate, der));
     }
 
-    public Task<IReadOnlyList<Contracts.LookReport>> BindAsync(StoreEntry e, params string[] services) => Swap.BindAsync(1000 + ++_order, Connector, e, services, 8443, Known, CancellationToken.None);
+    public Task<IReadOnlyList<Contracts.LookReport>> BindAsync(StoreEntry e, params string[] services) =>
+        Swap.BindAsync(1000 + ++_order, Connector, e, services, 8443, Known, CancellationToken.None);
 
     /// <summary>The serial that openssl sees, or null.</summary>
     public string? Served(string name, int port = 8443)
     {
         var (_, output, _) = Programs.Run("openssl", ["s_client", "-connect", $"{Address}:{port}", "-servername", name], []);
         var at = output.IndexOf("-----BEGIN CERTIFICATE", StringComparison.Ordinal);
-        if (at < 0) return null;
-        return X509.Read(Armor.Read(System.Text.Encoding.ASCII.GetBytes(output[at..(output.IndexOf("-----END CERTIFICATE-----", StringComparison.Ordinal) + 25)])).Blocks[0].Der).Serial.Hex;
+        if (at < 0)
+            return null;
+        return X509.Read(
+            Armor
+                .Read(
+                    System.Text.Encoding.ASCII.GetBytes(
+                        output[at..(output.IndexOf("-----END CERTIFICATE-----", StringComparison.Ordinal) + 25)]
+                    )
+                )
+                .Blocks[0]
+                .Der
+        ).Serial.Hex;
     }
 
     public void Dispose()
     {
-        try { if (Connector.IsRunning()) using (var p = Process.GetProcessById(Pid)) { Programs.Run("kill", ["-QUIT", p.Id.ToString()]); p.WaitForExit(5000); } }
+        try
+        {
+            if (Connector.IsRunning())
+                using (var p = Process.GetProcessById(Pid))
+                {
+                    Programs.Run("kill", ["-QUIT", p.Id.ToString()]);
+                    p.WaitForExit(5000);
+                }
+        }
         catch (Exception e) when (e is ArgumentException or IOException) { }
         _scratch.Dispose();
     }

@@ -10,7 +10,8 @@ namespace OrderlyBeacon.Agent.Tests;
 
 public sealed class SwapTests
 {
-    private const string Plain = "server {\n    listen ADDR:8080;\n    server_name a.example;\n    root WWW;\n    location /big { limit_rate 200k; }\n}\n";
+    private const string Plain =
+        "server {\n    listen ADDR:8080;\n    server_name a.example;\n    root WWW;\n    location /big { limit_rate 200k; }\n}\n";
     private const string Two = Plain + "server {\n    listen ADDR:8080;\n    server_name b.example;\n    root WWW;\n}\n";
 
     [Fact]
@@ -104,11 +105,15 @@ public sealed class SwapTests
         // The moment the changed file is in place, the server is gone: the reload meets a dead process.
         // On a thread of its own and without another program, so that a busy machine does not let the reload win.
         using var server = System.Diagnostics.Process.GetProcessById(pid);
-        var killer = Task.Factory.StartNew(() =>
-        {
-            while (!stop.IsCancellationRequested && File.ReadAllText(n.SitePath) == before) Thread.Yield();
-            server.Kill();
-        }, TaskCreationOptions.LongRunning);
+        var killer = Task.Factory.StartNew(
+            () =>
+            {
+                while (!stop.IsCancellationRequested && File.ReadAllText(n.SitePath) == before)
+                    Thread.Yield();
+                server.Kill();
+            },
+            TaskCreationOptions.LongRunning
+        );
         var p = await Assert.ThrowsAsync<BeaconProblem>(() => n.BindAsync(n.Issue("a.example", "a.example"), "a.example"));
         await stop.CancelAsync();
         await killer;
@@ -129,7 +134,15 @@ public sealed class SwapTests
         var bound = File.ReadAllText(n.SitePath);
         // As a kill would leave it: record written, link turned, not confirmed.
         var second = n.Issue("a.example", "a.example");
-        n.Journal.Open(77, "nginx", "a.example", second.File.Serial, n.Store.LiveLink("a.example"), n.Store.LinkTargetFor(second), [new(n.SitePath, bound, bound + "# half")]);
+        n.Journal.Open(
+            77,
+            "nginx",
+            "a.example",
+            second.File.Serial,
+            n.Store.LiveLink("a.example"),
+            n.Store.LinkTargetFor(second),
+            [new(n.SitePath, bound, bound + "# half")]
+        );
         AtomicFiles.Link(n.Store.LiveLink("a.example"), n.Store.LinkTargetFor(second));
         File.WriteAllText(n.SitePath, bound + "# half");
         await n.Swap.RecoverAsync(_ => n.Connector, CancellationToken.None);
@@ -158,22 +171,38 @@ public sealed class SwapTests
         using var s = new Scratch();
         Directory.CreateDirectory(s["small"]);
         var (code, _, error) = Programs.Run("mount", ["-t", "tmpfs", "-o", "size=64k", "tmpfs", s["small"]]);
-        if (code != 0) { Assert.Skip("a small file system cannot be mounted here: " + error); return; }
+        if (code != 0)
+        {
+            Assert.Skip("a small file system cannot be mounted here: " + error);
+            return;
+        }
         try
         {
             var store = new CertificateStore(Path.Combine(s["small"], "store"));
             AtomicFiles.Write(Path.Combine(s["small"], "kept"), "before"u8, isPrivate: true);
-            var p = Assert.Throws<BeaconProblem>(() => AtomicFiles.Write(Path.Combine(s["small"], "kept"), new byte[100_000], isPrivate: true));
+            var p = Assert.Throws<BeaconProblem>(() =>
+                AtomicFiles.Write(Path.Combine(s["small"], "kept"), new byte[100_000], isPrivate: true)
+            );
             Assert.Equal(ProblemCode.CannotWrite, p.Code);
             Assert.Contains("full", p.Message);
             Assert.Equal("before", File.ReadAllText(Path.Combine(s["small"], "kept")));
             File.WriteAllBytes(Path.Combine(s["small"], "filler"), new byte[48 * 1024]);
-            Assert.Throws<BeaconProblem>(() => { for (var i = 1; i < 40; i++) store.Prepare(i, DistinguishedName.ForCommonName("a.example"), [AlternativeName.Parse("a.example")], KeySpec.P256); });
+            Assert.Throws<BeaconProblem>(() =>
+            {
+                for (var i = 1; i < 40; i++)
+                    store.Prepare(i, DistinguishedName.ForCommonName("a.example"), [AlternativeName.Parse("a.example")], KeySpec.P256);
+            });
             // Room again: the same order goes on, with the key of the first try where there was one.
             File.Delete(Path.Combine(s["small"], "filler"));
-            Assert.Equal(store.Prepare(1, DistinguishedName.ForCommonName("a.example"), [AlternativeName.Parse("a.example")], KeySpec.P256), store.Prepare(1, DistinguishedName.ForCommonName("a.example"), [AlternativeName.Parse("a.example")], KeySpec.P256));
+            Assert.Equal(
+                store.Prepare(1, DistinguishedName.ForCommonName("a.example"), [AlternativeName.Parse("a.example")], KeySpec.P256),
+                store.Prepare(1, DistinguishedName.ForCommonName("a.example"), [AlternativeName.Parse("a.example")], KeySpec.P256)
+            );
         }
-        finally { Programs.Run("umount", ["-l", s["small"]]); }
+        finally
+        {
+            Programs.Run("umount", ["-l", s["small"]]);
+        }
     }
 
     [Fact]
@@ -183,6 +212,9 @@ public sealed class SwapTests
         var e = n.Issue("a.example", "a.example");
         n.Store.Prepare(500, DistinguishedName.ForCommonName("a.example"), [AlternativeName.Parse("a.example")], KeySpec.P256);
         var other = n.Issue("b", "b.example");
-        Assert.Equal(ProblemCode.DataDamaged, Assert.Throws<BeaconProblem>(() => n.Store.Complete(500, "c", File.ReadAllText(other.ChainPath))).Code);
+        Assert.Equal(
+            ProblemCode.DataDamaged,
+            Assert.Throws<BeaconProblem>(() => n.Store.Complete(500, "c", File.ReadAllText(other.ChainPath))).Code
+        );
     }
 }

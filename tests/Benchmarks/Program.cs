@@ -24,26 +24,34 @@ internal static class Program
         // A third argument picks one part.
         var part = args.Length > 2 ? args[2] : "";
         foreach (var key in new[] { "rsa-2048", "ec-p256" })
-            if (part.Length == 0 || part == key) await IssuingAsync(key, key == "rsa-2048" ? 1.6 : 4.0);
-        if (part is "" or "crl") Revocations.Lists(Report);
-        if (part is "" or "ocsp") await Revocations.AnswersAsync(_out, ReportAtLeast);
-        if (part is "" or "table") await Table.RunAsync(Report);
-        if (part is "" or "client") await ClientAsync(args[1]);
-        if (part is "" or "idle") await IdleAsync();
+            if (part.Length == 0 || part == key)
+                await IssuingAsync(key, key == "rsa-2048" ? 1.6 : 4.0);
+        if (part is "" or "crl")
+            Revocations.Lists(Report);
+        if (part is "" or "ocsp")
+            await Revocations.AnswersAsync(_out, ReportAtLeast);
+        if (part is "" or "table")
+            await Table.RunAsync(Report);
+        if (part is "" or "client")
+            await ClientAsync(args[1]);
+        if (part is "" or "idle")
+            await IdleAsync();
         Console.WriteLine(_misses == 0 ? "All ratios are within their limits." : $"{_misses} ratios are over their limits.");
         return _misses == 0 ? 0 : 1;
     }
 
     private static void Report(string what, double value, double limit, string unit)
     {
-        if (value > limit) _misses++;
-        Console.WriteLine($"  {what,-66} {value,8:0.00} {unit,-3} limit {limit:0.##}{(value > limit ? "  OVER" : "")}");
+        if (value > limit)
+            _misses++;
+        Console.WriteLine($"  {what, -66} {value, 8:0.00} {unit, -3} limit {limit:0.##}{(value > limit ? "  OVER" : "")}");
     }
 
     private static void ReportAtLeast(string what, double value, double limit, string unit)
     {
-        if (value < limit) _misses++;
-        Console.WriteLine($"  {what,-66} {value,8:0.00} {unit,-3} at least {limit:0.##}{(value < limit ? "  UNDER" : "")}");
+        if (value < limit)
+            _misses++;
+        Console.WriteLine($"  {what, -66} {value, 8:0.00} {unit, -3} at least {limit:0.##}{(value < limit ? "  UNDER" : "")}");
     }
 
     /// <summary>CPU of this process for one operation, in microseconds: the best of five rounds, since the machine is shared.</summary>
@@ -54,7 +62,16 @@ internal static class Program
         for (var round = 0; round < 5; round++)
         {
             var before = Process.GetCurrentProcess().TotalProcessorTime;
-            Parallel.For(0, cores, new ParallelOptions { MaxDegreeOfParallelism = cores }, _ => { for (var i = 0; i < times; i++) work(); });
+            Parallel.For(
+                0,
+                cores,
+                new ParallelOptions { MaxDegreeOfParallelism = cores },
+                _ =>
+                {
+                    for (var i = 0; i < times; i++)
+                        work();
+                }
+            );
             best = Math.Min(best, (Process.GetCurrentProcess().TotalProcessorTime - before).TotalMicroseconds / times / cores);
         }
         return best;
@@ -62,7 +79,12 @@ internal static class Program
 
     /// <summary>Two figures measured in turns, the best of each, and the middle of their ratios turn by turn: what the machine's neighbours take falls on both alike.</summary>
     /// <param name="best">Which of several is the best.</param>
-    internal static async Task<(double A, double B, double Ratio)> TurnsAsync(Func<Task<double>> a, Func<Task<double>> b, Func<IEnumerable<double>, double> best, int count = 9)
+    internal static async Task<(double A, double B, double Ratio)> TurnsAsync(
+        Func<Task<double>> a,
+        Func<Task<double>> b,
+        Func<IEnumerable<double>, double> best,
+        int count = 9
+    )
     {
         // The runtime compiles what is hot in the background, over many seconds: it is measured when three rounds brought nothing more.
         var reached = await a();
@@ -74,7 +96,8 @@ internal static class Program
             reached = best([reached, now]);
         }
         var turns = new List<(double A, double B)>();
-        for (var turn = 0; turn < count; turn++) turns.Add((await a(), await b()));
+        for (var turn = 0; turn < count; turn++)
+            turns.Add((await a(), await b()));
         return (best(turns.Select(t => t.A)), best(turns.Select(t => t.B)), turns.Select(t => t.A / t.B).Order().ElementAt(count / 2));
     }
 
@@ -90,63 +113,95 @@ internal static class Program
         var times = authorityKey.StartsWith("rsa") ? 100 : 1000;
         // Each CSR brings a key of its own, so checking one means loading its key: the bare verification has that in it.
         var spki = requester.ExportSubjectPublicKeyInfo();
-        double sign = double.MaxValue, verify = double.MaxValue;
+        double sign = double.MaxValue,
+            verify = double.MaxValue;
         var loaded = CpuMicroseconds(times, () => requester.VerifyData(tbs, signature, hash), Environment.ProcessorCount);
         double Bare()
         {
             var s = CpuMicroseconds(times, () => signer.Sign(tbs), Environment.ProcessorCount);
-            var v = CpuMicroseconds(times, () =>
-            {
-                using var key = ECDsa.Create();
-                key.ImportSubjectPublicKeyInfo(spki, out _);
-                key.VerifyData(tbs, signature, hash);
-            }, Environment.ProcessorCount);
+            var v = CpuMicroseconds(
+                times,
+                () =>
+                {
+                    using var key = ECDsa.Create();
+                    key.ImportSubjectPublicKeyInfo(spki, out _);
+                    key.VerifyData(tbs, signature, hash);
+                },
+                Environment.ProcessorCount
+            );
             (sign, verify) = (Math.Min(sign, s), Math.Min(verify, v));
             return s + v;
         }
 
         using var service = await RunningService.StartAsync(_out, authorityKey);
-        var bodies = Enumerable.Range(0, 4000).Select(i =>
-        {
-            using var key = ECDsa.Create(ECCurve.NamedCurves.nistP256);
-            return Convert.ToBase64String(CertificationRequest.Write(DistinguishedName.ForCommonName($"n{i}.thistledown.example"), [AlternativeName.Parse($"n{i}.thistledown.example")], new KeySigner(key)));
-        }).ToArray();
+        var bodies = Enumerable
+            .Range(0, 4000)
+            .Select(i =>
+            {
+                using var key = ECDsa.Create(ECCurve.NamedCurves.nistP256);
+                return Convert.ToBase64String(
+                    CertificationRequest.Write(
+                        DistinguishedName.ForCommonName($"n{i}.thistledown.example"),
+                        [AlternativeName.Parse($"n{i}.thistledown.example")],
+                        new KeySigner(key)
+                    )
+                );
+            })
+            .ToArray();
         var next = -1;
         async Task RunAsync(HttpClient http, int count)
         {
             for (var i = 0; i < count; i++)
             {
                 var body = bodies[Interlocked.Increment(ref next) % bodies.Length];
-                using var m = new HttpRequestMessage(HttpMethod.Post, "/.well-known/est/server/simpleenroll") { Content = new StringContent(body, Encoding.ASCII) };
+                using var m = new HttpRequestMessage(HttpMethod.Post, "/.well-known/est/server/simpleenroll")
+                {
+                    Content = new StringContent(body, Encoding.ASCII),
+                };
                 m.Content.Headers.ContentType = new MediaTypeHeaderValue("application/pkcs10");
                 using var answer = await http.SendAsync(m);
-                if (answer.StatusCode != HttpStatusCode.OK) throw new InvalidOperationException($"{(int)answer.StatusCode} {await answer.Content.ReadAsStringAsync()}");
+                if (answer.StatusCode != HttpStatusCode.OK)
+                    throw new InvalidOperationException($"{(int)answer.StatusCode} {await answer.Content.ReadAsStringAsync()}");
                 await answer.Content.ReadAsByteArrayAsync();
             }
         }
         var clients = Enumerable.Range(0, 8).Select(_ => service.Client()).ToArray();
         await Task.WhenAll(clients.Select(c => RunAsync(c, 2000)));
-        double rate = 0, busy = 0;
+        double rate = 0,
+            busy = 0;
         async Task<double> ServedAsync()
         {
             const int each = 250;
             var (cpu, clock) = (service.Cpu(), Stopwatch.StartNew());
             await Task.WhenAll(clients.Select(c => RunAsync(c, each)));
             var used = (service.Cpu() - cpu).TotalMicroseconds / (each * clients.Length);
-            if (each * clients.Length / clock.Elapsed.TotalSeconds is var r && r > rate) (rate, busy) = (r, used * r / 1e6);
+            if (each * clients.Length / clock.Elapsed.TotalSeconds is var r && r > rate)
+                (rate, busy) = (r, used * r / 1e6);
             return used;
         }
         var (best, _, ratio) = await TurnsAsync(ServedAsync, () => Task.FromResult(Bare()), Enumerable.Min);
-        Console.WriteLine($"  raw signature {sign:0} µs, bare verification {verify:0} µs ({loaded:0} µs of it after the key is loaded); per certificate {best:0} µs of server CPU; {rate:0} certificates/s with 8 connections");
+        Console.WriteLine(
+            $"  raw signature {sign:0} µs, bare verification {verify:0} µs ({loaded:0} µs of it after the key is loaded); per certificate {best:0} µs of server CPU; {rate:0} certificates/s with 8 connections"
+        );
         Report("server CPU ÷ (raw signature + bare verification)", ratio, limit, "×");
 
-        Console.WriteLine($"  {"(the same against a verification with a key that is loaded already)",-66} {best / (sign + loaded),8:0.00} ×");
+        Console.WriteLine(
+            $"  {"(the same against a verification with a key that is loaded already)", -66} {best / (sign + loaded), 8:0.00} ×"
+        );
 
         // Is the disk the brake? The same machine's raw synchronous writes, one after another, against what was recorded durably.
         var syncs = SyncsPerSecond(service.Data);
-        Console.WriteLine($"  raw disk: {syncs:0} synchronous writes/s; recorded {rate:0}/s with {busy:0.00} cores busy in the server (client and server share the machine)");
-        Report("raw synchronous writes ÷ certificates recorded (group commit)", syncs / rate, authorityKey.StartsWith("rsa") ? 20 : 10, "×");
-        foreach (var c in clients) c.Dispose();
+        Console.WriteLine(
+            $"  raw disk: {syncs:0} synchronous writes/s; recorded {rate:0}/s with {busy:0.00} cores busy in the server (client and server share the machine)"
+        );
+        Report(
+            "raw synchronous writes ÷ certificates recorded (group commit)",
+            syncs / rate,
+            authorityKey.StartsWith("rsa") ? 20 : 10,
+            "×"
+        );
+        foreach (var c in clients)
+            c.Dispose();
     }
 
     private static double SyncsPerSecond(string folder)
@@ -155,7 +210,12 @@ internal static class Program
         var page = new byte[4096];
         var clock = Stopwatch.StartNew();
         var n = 0;
-        while (clock.Elapsed < TimeSpan.FromSeconds(1)) { f.Write(page); f.Flush(true); n++; }
+        while (clock.Elapsed < TimeSpan.FromSeconds(1))
+        {
+            f.Write(page);
+            f.Flush(true);
+            n++;
+        }
         return n / clock.Elapsed.TotalSeconds;
     }
 
@@ -163,19 +223,25 @@ internal static class Program
     private static (double A, double B) Turns(int times, Func<double> a, Func<double> b)
     {
         var (x, y) = (new List<double>(), new List<double>());
-        for (var i = 0; i < times; i++) { x.Add(a()); y.Add(b()); }
+        for (var i = 0; i < times; i++)
+        {
+            x.Add(a());
+            y.Add(b());
+        }
         return (x.Order().ElementAt(times / 2), y.Order().ElementAt(times / 2));
     }
 
     private static double Wall(string program, string[] args, IReadOnlyDictionary<string, string>? environment = null)
     {
         var start = new ProcessStartInfo(program, args) { RedirectStandardOutput = true, RedirectStandardError = true };
-        foreach (var (k, v) in environment ?? new Dictionary<string, string>()) start.Environment[k] = v;
+        foreach (var (k, v) in environment ?? new Dictionary<string, string>())
+            start.Environment[k] = v;
         var clock = Stopwatch.StartNew();
         using var p = Process.Start(start)!;
         p.StandardOutput.ReadToEnd();
         p.WaitForExit();
-        if (p.ExitCode != 0) throw new InvalidOperationException($"{program} {string.Join(' ', args)}: {p.StandardError.ReadToEnd()}");
+        if (p.ExitCode != 0)
+            throw new InvalidOperationException($"{program} {string.Join(' ', args)}: {p.StandardError.ReadToEnd()}");
         return clock.Elapsed.TotalMilliseconds;
     }
 
@@ -190,11 +256,22 @@ internal static class Program
         using var service = await RunningService.StartAsync(_out, "ec-p256");
         var home = Path.Combine(service.Data, "home");
         var env = new Dictionary<string, string> { ["BEACON_HOME"] = home };
-        Wall(beacon, ["sign-in", "--service", service.Url, "--name", "robin", "--root", service.RootPem, "--password-file", service.PasswordFile], env);
-        var token = System.Text.Json.JsonDocument.Parse(File.ReadAllText(Path.Combine(home, "session.json"))).RootElement.GetProperty("token").GetString();
+        Wall(
+            beacon,
+            ["sign-in", "--service", service.Url, "--name", "robin", "--root", service.RootPem, "--password-file", service.PasswordFile],
+            env
+        );
+        var token = System
+            .Text.Json.JsonDocument.Parse(File.ReadAllText(Path.Combine(home, "session.json")))
+            .RootElement.GetProperty("token")
+            .GetString();
         var header = Path.Combine(home, "header");
         File.WriteAllText(header, "Authorization: Bearer " + token);
-        var (status, curl) = Turns(41, () => Wall(beacon, ["status"], env), () => Wall("curl", ["-sS", "--cacert", service.RootPem, "-H", "@" + header, service.Url + "/api/v1/today"]));
+        var (status, curl) = Turns(
+            41,
+            () => Wall(beacon, ["status"], env),
+            () => Wall("curl", ["-sS", "--cacert", service.RootPem, "-H", "@" + header, service.Url + "/api/v1/today"])
+        );
         Console.WriteLine($"  beacon status {status:0.0} ms, curl {curl:0.0} ms");
         Report("beacon status ÷ curl making the same call", status / curl, 2.5, "×");
     }
@@ -224,7 +301,8 @@ internal sealed class RunningService : IDisposable
     private readonly int _port;
     private Process _process;
 
-    private RunningService(ProcessStartInfo start, string data, int port, int plain) => (_start, _process, Data, _port, PublicationPort) = (start, Run(start), data, port, plain);
+    private RunningService(ProcessStartInfo start, string data, int port, int plain) =>
+        (_start, _process, Data, _port, PublicationPort) = (start, Run(start), data, port, plain);
 
     public int PublicationPort { get; }
 
@@ -247,12 +325,28 @@ internal sealed class RunningService : IDisposable
         var data = Directory.CreateTempSubdirectory("beacon-bench-").FullName;
         File.WriteAllText(data + ".password", Password);
         var (port, plain) = (FreePort(), FreePort());
-        var start = new ProcessStartInfo("dotnet", [Path.Combine(output, "service", "beacond.dll"), "--contentRoot", Path.Combine(output, "service")]) { RedirectStandardOutput = true, RedirectStandardError = true };
-        foreach (var (k, v) in new Dictionary<string, string>
-                 {
-                     ["BEACON_DATA"] = data, ["BEACON_PORT"] = port.ToString(), ["BEACON_PUBLICATIONPORT"] = plain.ToString(), ["BEACON_ZONES"] = "thistledown.example=administrators", ["BEACON_FIRSTNAME"] = "robin",
-                     ["BEACON_FIRSTPASSWORDFILE"] = data + ".password", ["BEACON_AUTHORITYKEY"] = authorityKey, ["Logging__LogLevel__Default"] = "Warning",
-                 }) start.Environment[k] = v;
+        var start = new ProcessStartInfo(
+            "dotnet",
+            [Path.Combine(output, "service", "beacond.dll"), "--contentRoot", Path.Combine(output, "service")]
+        )
+        {
+            RedirectStandardOutput = true,
+            RedirectStandardError = true,
+        };
+        foreach (
+            var (k, v) in new Dictionary<string, string>
+            {
+                ["BEACON_DATA"] = data,
+                ["BEACON_PORT"] = port.ToString(),
+                ["BEACON_PUBLICATIONPORT"] = plain.ToString(),
+                ["BEACON_ZONES"] = "thistledown.example=administrators",
+                ["BEACON_FIRSTNAME"] = "robin",
+                ["BEACON_FIRSTPASSWORDFILE"] = data + ".password",
+                ["BEACON_AUTHORITYKEY"] = authorityKey,
+                ["Logging__LogLevel__Default"] = "Warning",
+            }
+        )
+            start.Environment[k] = v;
         var service = new RunningService(start, data, port, plain);
         await service.ReadyAsync();
         return service;
@@ -279,7 +373,11 @@ internal sealed class RunningService : IDisposable
         using var http = new HttpClient();
         for (var i = 0; i < 300; i++)
         {
-            try { if ((await http.GetAsync($"http://127.0.0.1:{PublicationPort}/readyz")).IsSuccessStatusCode) return; }
+            try
+            {
+                if ((await http.GetAsync($"http://127.0.0.1:{PublicationPort}/readyz")).IsSuccessStatusCode)
+                    return;
+            }
             catch (HttpRequestException) { }
             await Task.Delay(100);
         }
@@ -290,8 +388,20 @@ internal sealed class RunningService : IDisposable
     {
         var policy = new X509ChainPolicy { TrustMode = X509ChainTrustMode.CustomRootTrust, RevocationMode = X509RevocationMode.NoCheck };
         policy.CustomTrustStore.ImportFromPemFile(RootPem);
-        var http = new HttpClient(new SocketsHttpHandler { MaxConnectionsPerServer = 1, SslOptions = new SslClientAuthenticationOptions { CertificateChainPolicy = policy } }) { BaseAddress = new Uri(Url) };
-        http.DefaultRequestHeaders.Authorization = new AuthenticationHeaderValue("Basic", Convert.ToBase64String(Encoding.UTF8.GetBytes("robin:" + Password)));
+        var http = new HttpClient(
+            new SocketsHttpHandler
+            {
+                MaxConnectionsPerServer = 1,
+                SslOptions = new SslClientAuthenticationOptions { CertificateChainPolicy = policy },
+            }
+        )
+        {
+            BaseAddress = new Uri(Url),
+        };
+        http.DefaultRequestHeaders.Authorization = new AuthenticationHeaderValue(
+            "Basic",
+            Convert.ToBase64String(Encoding.UTF8.GetBytes("robin:" + Password))
+        );
         return http;
     }
 
@@ -302,7 +412,8 @@ internal sealed class RunningService : IDisposable
         async Task<string> RunAsync(string program, string[] args, string input = "")
         {
             var start = new ProcessStartInfo(program, args) { RedirectStandardOutput = true, RedirectStandardInput = true };
-            foreach (var (k, v) in home) start.Environment[k] = v;
+            foreach (var (k, v) in home)
+                start.Environment[k] = v;
             using var p = Process.Start(start)!;
             await p.StandardInput.WriteAsync(input);
             p.StandardInput.Close();
@@ -312,12 +423,33 @@ internal sealed class RunningService : IDisposable
         }
         var beacon = Path.Combine(output, "cli", "beacon");
         await RunAsync(beacon, ["sign-in", "--service", Url, "--name", "robin", "--root", RootPem, "--password-file", PasswordFile]);
-        var code = System.Text.Json.JsonDocument.Parse(await RunAsync(beacon, ["host", "invite", "web01.thistledown.example", "--json"])).RootElement.GetProperty("code").GetString()!;
+        var code = System
+            .Text.Json.JsonDocument.Parse(await RunAsync(beacon, ["host", "invite", "web01.thistledown.example", "--json"]))
+            .RootElement.GetProperty("code")
+            .GetString()!;
         var conf = Path.Combine(Data, "nginx.conf");
         File.WriteAllText(conf, "http { server { listen 127.0.0.1:1; server_name a.thistledown.example; } }");
         var agent = Path.Combine(output, "agent", "beacon-agent");
-        await RunAsync(agent, ["join", "--state", Path.Combine(Data, "agent"), "--service", Url, "--host", "web01.thistledown.example", "--code-file", "-", "--nginx", conf], code);
-        return Process.Start(new ProcessStartInfo(agent, ["run", "--state", Path.Combine(Data, "agent")]) { RedirectStandardOutput = true })!;
+        await RunAsync(
+            agent,
+            [
+                "join",
+                "--state",
+                Path.Combine(Data, "agent"),
+                "--service",
+                Url,
+                "--host",
+                "web01.thistledown.example",
+                "--code-file",
+                "-",
+                "--nginx",
+                conf,
+            ],
+            code
+        );
+        return Process.Start(
+            new ProcessStartInfo(agent, ["run", "--state", Path.Combine(Data, "agent")]) { RedirectStandardOutput = true }
+        )!;
     }
 
     public TimeSpan Cpu() => CpuOf(Id);
@@ -330,12 +462,22 @@ internal sealed class RunningService : IDisposable
     }
 
     /// <summary>Megabytes.</summary>
-    public static double Resident(int id) => double.Parse(File.ReadLines($"/proc/{id}/status").Single(l => l.StartsWith("VmRSS", StringComparison.Ordinal)).Split(' ', StringSplitOptions.RemoveEmptyEntries)[1]) / 1024;
+    public static double Resident(int id) =>
+        double.Parse(
+            File.ReadLines($"/proc/{id}/status")
+                .Single(l => l.StartsWith("VmRSS", StringComparison.Ordinal))
+                .Split(' ', StringSplitOptions.RemoveEmptyEntries)[1]
+        ) / 1024;
 
     public void Dispose()
     {
         _process.Kill();
         _process.WaitForExit();
-        try { Directory.Delete(Data, true); File.Delete(PasswordFile); } catch (IOException) { }
+        try
+        {
+            Directory.Delete(Data, true);
+            File.Delete(PasswordFile);
+        }
+        catch (IOException) { }
     }
 }

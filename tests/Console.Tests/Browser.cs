@@ -15,36 +15,76 @@ public sealed class Browser(DemoWorld demo) : IAsyncDisposable
         var home = Path.Combine(demo.Scratch.Path, "chromium");
         var db = Path.Combine(home, ".pki", "nssdb");
         Directory.CreateDirectory(db);
-        foreach (var args in new[] { $"-N -d sql:{db} --empty-password", $"-A -d sql:{db} -n root -t C,, -i {demo.RootPem}", $"-A -d sql:{db} -n old-office -t C,, -i {demo.OldOfficePem}" })
+        foreach (
+            var args in new[]
+            {
+                $"-N -d sql:{db} --empty-password",
+                $"-A -d sql:{db} -n root -t C,, -i {demo.RootPem}",
+                $"-A -d sql:{db} -n old-office -t C,, -i {demo.OldOfficePem}",
+            }
+        )
         {
             var (code, _, error) = Programs.Run("certutil", args.Split(' '));
             Assert.True(code == 0, error);
         }
         b._playwright = await Playwright.CreateAsync();
-        var environment = Environment.GetEnvironmentVariables().Cast<System.Collections.DictionaryEntry>().ToDictionary(e => (string)e.Key, e => (string?)e.Value ?? "");
-        (environment["HOME"], environment["TZ"], environment["XDG_CONFIG_HOME"], environment["XDG_CACHE_HOME"]) = (home, "UTC", home + "/.config", home + "/.cache");
+        var environment = Environment
+            .GetEnvironmentVariables()
+            .Cast<System.Collections.DictionaryEntry>()
+            .ToDictionary(e => (string)e.Key, e => (string?)e.Value ?? "");
+        (environment["HOME"], environment["TZ"], environment["XDG_CONFIG_HOME"], environment["XDG_CACHE_HOME"]) = (
+            home,
+            "UTC",
+            home + "/.config",
+            home + "/.cache"
+        );
         string On(string host, params string[] sites) => string.Join(", ", sites.Select(s => $"MAP {s}.thistledown.example {host}"));
-        b._browser = await b._playwright.Chromium.LaunchAsync(new()
-        {
-            ExecutablePath = "/usr/bin/chromium", Headless = true, Env = environment,
-            Args =
-            [
-                "--no-sandbox", "--disable-dev-shm-usage", "--disable-gpu", "--force-color-profile=srgb", "--font-render-hinting=none", "--no-proxy-server", "--disable-background-networking",
-                $"--host-resolver-rules={On(demo.Web01, "booking", "timetable", "pulse", "tickets")}, {On(demo.Web02, "staff", "parcels")}, MAP * ~NOTFOUND, EXCLUDE 127.0.0.1, EXCLUDE localhost",
-            ],
-        });
+        b._browser = await b._playwright.Chromium.LaunchAsync(
+            new()
+            {
+                ExecutablePath = "/usr/bin/chromium",
+                Headless = true,
+                Env = environment,
+                Args =
+                [
+                    "--no-sandbox",
+                    "--disable-dev-shm-usage",
+                    "--disable-gpu",
+                    "--force-color-profile=srgb",
+                    "--font-render-hinting=none",
+                    "--no-proxy-server",
+                    "--disable-background-networking",
+                    $"--host-resolver-rules={On(demo.Web01, "booking", "timetable", "pulse", "tickets")}, {On(demo.Web02, "staff", "parcels")}, MAP * ~NOTFOUND, EXCLUDE 127.0.0.1, EXCLUDE localhost",
+                ],
+            }
+        );
         return b;
     }
 
     public async Task<IPage> PageAsync(ColorScheme scheme = ColorScheme.Light, int width = 1280)
     {
-        var context = await _browser.NewContextAsync(new() { BaseURL = demo.Url, ViewportSize = new() { Width = width, Height = 800 }, ColorScheme = scheme, Locale = "en-GB", TimezoneId = "UTC", ReducedMotion = ReducedMotion.Reduce });
+        var context = await _browser.NewContextAsync(
+            new()
+            {
+                BaseURL = demo.Url,
+                ViewportSize = new() { Width = width, Height = 800 },
+                ColorScheme = scheme,
+                Locale = "en-GB",
+                TimezoneId = "UTC",
+                ReducedMotion = ReducedMotion.Reduce,
+            }
+        );
         context.SetDefaultTimeout(15_000);
         return await context.NewPageAsync();
     }
 
     /// <summary>A page that is signed in, with what its console complained about.</summary>
-    public async Task<(IPage Page, List<string> Errors)> SignedInAsync(string path = "/", ColorScheme scheme = ColorScheme.Light, string who = "robin", int width = 1280)
+    public async Task<(IPage Page, List<string> Errors)> SignedInAsync(
+        string path = "/",
+        ColorScheme scheme = ColorScheme.Light,
+        string who = "robin",
+        int width = 1280
+    )
     {
         var page = await PageAsync(scheme, width);
         var errors = new List<string>();
@@ -53,9 +93,14 @@ public sealed class Browser(DemoWorld demo) : IAsyncDisposable
         await page.Locator("input[type=password]").FillAsync(demo.Password(who));
         await page.GetByRole(AriaRole.Button, new() { Name = "Sign in" }).ClickAsync();
         await page.Locator("h2").First.WaitForAsync();
-        page.Console += (_, m) => { if (m.Type is "error" or "warning") errors.Add(m.Text); };
+        page.Console += (_, m) =>
+        {
+            if (m.Type is "error" or "warning")
+                errors.Add(m.Text);
+        };
         page.PageError += (_, e) => errors.Add(e);
-        if (path != "/") await page.GotoAsync(path);
+        if (path != "/")
+            await page.GotoAsync(path);
         await page.Locator("h2").First.WaitForAsync();
         return (page, errors);
     }
@@ -65,7 +110,8 @@ public sealed class Browser(DemoWorld demo) : IAsyncDisposable
     {
         var cdp = await page.Context.NewCDPSessionAsync(page);
         var state = new TaskCompletionSource<string>();
-        cdp.Event("Security.visibleSecurityStateChanged").OnEvent += (_, e) => state.TrySetResult(e!.Value.GetProperty("visibleSecurityState").GetProperty("securityState").GetString()!);
+        cdp.Event("Security.visibleSecurityStateChanged").OnEvent += (_, e) =>
+            state.TrySetResult(e!.Value.GetProperty("visibleSecurityState").GetProperty("securityState").GetString()!);
         await cdp.SendAsync("Security.enable");
         return await state.Task.WaitAsync(TimeSpan.FromSeconds(10));
     }
@@ -73,7 +119,8 @@ public sealed class Browser(DemoWorld demo) : IAsyncDisposable
     /// <summary>Saves a picture where SHOTS names a folder.</summary>
     public static async Task ShotAsync(IPage page, string name)
     {
-        if (Environment.GetEnvironmentVariable("SHOTS") is not { Length: > 0 } folder) return;
+        if (Environment.GetEnvironmentVariable("SHOTS") is not { Length: > 0 } folder)
+            return;
         await page.EvaluateAsync("document.fonts.ready");
         await page.WaitForTimeoutAsync(400);
         await page.ScreenshotAsync(new() { Path = Path.Combine(folder, name + ".png"), Animations = ScreenshotAnimations.Disabled });
@@ -100,7 +147,8 @@ public sealed class DemoWithBrowser : IAsyncLifetime
 
     public async ValueTask DisposeAsync()
     {
-        if (Browser is not null) await Browser.DisposeAsync();
+        if (Browser is not null)
+            await Browser.DisposeAsync();
         await Demo.DisposeAsync();
     }
 }

@@ -161,7 +161,13 @@ public sealed class ConsoleTests(DemoWithBrowser world) : IClassFixture<DemoWith
         var (root, carried) = (demo.Scratch["adopted-root"], Directory.CreateDirectory(demo.Scratch["carried"]).FullName);
         void Ceremony(string command)
         {
-            var (code, output, error) = Programs.Run("bash", ["-c", $"cd {carried} && {Path.Combine(Programs.Root, "out", "cli", "beacon")} ceremony {command} --passphrase-fd 3 3<{One("root-passphrase--*")}"]);
+            var (code, output, error) = Programs.Run(
+                "bash",
+                [
+                    "-c",
+                    $"cd {carried} && {Path.Combine(Programs.Root, "out", "cli", "beacon")} ceremony {command} --passphrase-fd 3 3<{One("root-passphrase--*")}",
+                ]
+            );
             Assert.True(code == 0, output + error);
         }
         var issuing = demo.Scratch.File("issuing.pem", demo.Ok("authority", "show", "issuing", "--pem"));
@@ -200,7 +206,9 @@ public sealed class ConsoleTests(DemoWithBrowser world) : IClassFixture<DemoWith
         var yaml = demo.Ok("profile", "export", "four-eyes").Replace("approvals: 0", "approvals: 2");
         demo.Ok("profile", "import", demo.Scratch.File("four-eyes.yaml", yaml));
         var csr = demo.Scratch["freight.csr"];
-        Programs.OpenSsl($"req -new -newkey ec -pkeyopt ec_paramgen_curve:P-256 -nodes -keyout {demo.Scratch["freight.key"]} -out {csr} -subj /CN=freight.thistledown.example -addext subjectAltName=DNS:freight.thistledown.example,DNS:fraight.thistledown.example");
+        Programs.OpenSsl(
+            $"req -new -newkey ec -pkeyopt ec_paramgen_curve:P-256 -nodes -keyout {demo.Scratch["freight.key"]} -out {csr} -subj /CN=freight.thistledown.example -addext subjectAltName=DNS:freight.thistledown.example,DNS:fraight.thistledown.example"
+        );
         Assert.Equal(6, demo.Beacon("request", "new", "--csr", csr, "--profile", "four-eyes").Code);
         var (page, errors) = await _browser.SignedInAsync("/requests", who: "wren");
         await page.GetByRole(AriaRole.Link, new() { Name = "freight.thistledown.example@robin" }).ClickAsync();
@@ -222,7 +230,10 @@ public sealed class ConsoleTests(DemoWithBrowser world) : IClassFixture<DemoWith
         await page.GotoAsync("/profiles");
         await Expect(page.GetByRole(AriaRole.Link, new() { Name = "federation-signing" })).ToBeVisibleAsync();
         await Browser.ShotAsync(page, "profiles");
-        Assert.Equal(["Failed to load resource: the server responded with a status of 409 (Conflict)"], errors.Select(e => e.Replace(" ()", " (Conflict)")));
+        Assert.Equal(
+            ["Failed to load resource: the server responded with a status of 409 (Conflict)"],
+            errors.Select(e => e.Replace(" ()", " (Conflict)"))
+        );
         await page.Context.CloseAsync();
     }
 
@@ -231,7 +242,9 @@ public sealed class ConsoleTests(DemoWithBrowser world) : IClassFixture<DemoWith
     {
         var demo = world.Demo;
         var csr = demo.Scratch["printer.csr"];
-        Programs.OpenSsl($"req -new -newkey rsa:2048 -nodes -keyout {demo.Scratch["printer.key"]} -out {csr} -subj /CN=printer.thistledown.example -addext subjectAltName=DNS:printer.thistledown.example");
+        Programs.OpenSsl(
+            $"req -new -newkey rsa:2048 -nodes -keyout {demo.Scratch["printer.key"]} -out {csr} -subj /CN=printer.thistledown.example -addext subjectAltName=DNS:printer.thistledown.example"
+        );
         var (page, errors) = await _browser.SignedInAsync("/new");
         await page.GetByRole(AriaRole.Link, new() { Name = "bring a CSR" }).ClickAsync();
         await page.GetByLabel("Certification request, in PEM").FillAsync("not a request");
@@ -246,7 +259,9 @@ public sealed class ConsoleTests(DemoWithBrowser world) : IClassFixture<DemoWith
         await Browser.ShotAsync(page, "bring-csr");
         await page.GetByRole(AriaRole.Button, new() { Name = "Submit" }).ClickAsync();
         await Expect(page.GetByRole(AriaRole.Group, new() { Name = "Take it" })).ToBeVisibleAsync();
-        var download = await page.RunAndWaitForDownloadAsync(() => page.GetByRole(AriaRole.Link, new() { Name = "Chain, PEM" }).ClickAsync());
+        var download = await page.RunAndWaitForDownloadAsync(() =>
+            page.GetByRole(AriaRole.Link, new() { Name = "Chain, PEM" }).ClickAsync()
+        );
         Assert.StartsWith("printer.thistledown.example@robin--20", download.SuggestedFilename);
         Assert.EndsWith("--chain.pem", download.SuggestedFilename);
         var chain = demo.Scratch["printer.pem"];
@@ -297,8 +312,16 @@ public sealed class ConsoleTests(DemoWithBrowser world) : IClassFixture<DemoWith
             await Expect(page.GetByTestId("live")).ToHaveTextAsync("● live");
             await page.WaitForTimeoutAsync(500);
             var result = await page.RunAxe();
-            Assert.True(result.Violations.Length == 0, $"{path} {scheme}: " + string.Join("\n", result.Violations.Select(v => $"{v.Id}: {v.Help} @ {string.Join(" | ", v.Nodes.Select(n => n.Html))}")));
-            if (path == "/" && scheme == ColorScheme.Dark) await Browser.ShotAsync(page, "today-night");
+            Assert.True(
+                result.Violations.Length == 0,
+                $"{path} {scheme}: "
+                    + string.Join(
+                        "\n",
+                        result.Violations.Select(v => $"{v.Id}: {v.Help} @ {string.Join(" | ", v.Nodes.Select(n => n.Html))}")
+                    )
+            );
+            if (path == "/" && scheme == ColorScheme.Dark)
+                await Browser.ShotAsync(page, "today-night");
             await page.Context.CloseAsync();
         }
     }
@@ -317,11 +340,22 @@ public sealed class ConsoleTests(DemoWithBrowser world) : IClassFixture<DemoWith
     {
         var page = await _browser.PageAsync();
         var bytes = 0L;
-        page.Response += (_, r) => { if (r.Url.EndsWith(".js", StringComparison.Ordinal)) bytes += File.ReadAllBytes(Path.Combine(Programs.Root, "out", "service", "wwwroot", new Uri(r.Url).AbsolutePath.TrimStart('/')) + ".gz") is { } b ? b.Length : 0; };
+        page.Response += (_, r) =>
+        {
+            if (r.Url.EndsWith(".js", StringComparison.Ordinal))
+                bytes += File.ReadAllBytes(
+                    Path.Combine(Programs.Root, "out", "service", "wwwroot", new Uri(r.Url).AbsolutePath.TrimStart('/')) + ".gz"
+                )
+                    is { } b
+                    ? b.Length
+                    : 0;
+        };
         var answer = await page.GotoAsync("/sign-in");
         Assert.Contains("script-src 'self'", (await answer!.AllHeadersAsync())["content-security-policy"]);
         Assert.DoesNotContain("unsafe", (await answer.AllHeadersAsync())["content-security-policy"]);
-        await page.EvaluateAsync("() => { const s = document.createElement('script'); s.textContent = 'window.bad = 1'; document.body.append(s); }");
+        await page.EvaluateAsync(
+            "() => { const s = document.createElement('script'); s.textContent = 'window.bad = 1'; document.body.append(s); }"
+        );
         Assert.True(await page.EvaluateAsync<bool>("window.bad === undefined"));
         await page.GetByLabel("Name").FillAsync("robin");
         await page.Locator("input[type=password]").FillAsync(world.Demo.Password("robin"));

@@ -8,8 +8,14 @@ namespace OrderlyBeacon.Core.Tests;
 
 public sealed class DecisionTests
 {
-    private static readonly NameFacts Facts = new("web01.thistledown.example", ["10.0.0.1"], ["web"], [new(DnsName.Parse("thistledown.example"), "web"), new(DnsName.Parse("depot.example"), "depot")],
-        ["web02.thistledown.example"], new Dictionary<string, string> { ["parcels.thistledown.example"] = "web02.thistledown.example" });
+    private static readonly NameFacts Facts = new(
+        "web01.thistledown.example",
+        ["10.0.0.1"],
+        ["web"],
+        [new(DnsName.Parse("thistledown.example"), "web"), new(DnsName.Parse("depot.example"), "depot")],
+        ["web02.thistledown.example"],
+        new Dictionary<string, string> { ["parcels.thistledown.example"] = "web02.thistledown.example" }
+    );
 
     private static Profile Server => StartingSet.All.Single(p => p.Id == "server");
 
@@ -37,10 +43,20 @@ public sealed class DecisionTests
 
     [Fact]
     public void An_agent_gets_its_own_name_alone() =>
-        Assert.Equal([Verdict.Granted, Verdict.Refused], NameDecision.Decide(["web01.thistledown.example", "booking.thistledown.example"], StartingSet.All.Single(p => p.Id == "agent"), Facts, []).Select(v => v.Verdict));
+        Assert.Equal(
+            [Verdict.Granted, Verdict.Refused],
+            NameDecision
+                .Decide(
+                    ["web01.thistledown.example", "booking.thistledown.example"],
+                    StartingSet.All.Single(p => p.Id == "agent"),
+                    Facts,
+                    []
+                )
+                .Select(v => v.Verdict)
+        );
 
     [Fact]
-    public void Doubles_are_decided_once_and_nothing_is_refused() 
+    public void Doubles_are_decided_once_and_nothing_is_refused()
     {
         Assert.Single(NameDecision.Decide(["a.thistledown.example", "A.thistledown.example."], Server, Facts, []));
         Assert.Equal(Verdict.Refused, NameDecision.Overall([]));
@@ -67,7 +83,10 @@ public sealed class DecisionTests
     public void Retries_wait_longer_each_time_but_never_past_the_end()
     {
         var (from, to) = (World.Now, World.Now.AddDays(90));
-        var waits = Enumerable.Range(1, 8).Select(n => RenewalPolicy.RetryAt(World.Now.AddDays(61), from, to, n) - World.Now.AddDays(61)).ToList();
+        var waits = Enumerable
+            .Range(1, 8)
+            .Select(n => RenewalPolicy.RetryAt(World.Now.AddDays(61), from, to, n) - World.Now.AddDays(61))
+            .ToList();
         Assert.Equal(waits.Order(), waits);
         Assert.InRange(RenewalPolicy.RetryAt(to.AddMinutes(-3), from, to, 20), to.AddMinutes(-3), to.AddMinutes(-1.9));
         Assert.Equal(TimeSpan.FromSeconds(5), RenewalPolicy.RetryAt(World.Now, World.Now, World.Now.AddMinutes(1), 1) - World.Now);
@@ -77,7 +96,10 @@ public sealed class DecisionTests
     public void The_journal_shows_every_alteration()
     {
         var chain = new List<JournalRecord>();
-        for (var i = 0; i < 20; i++) chain.Add(JournalChain.Append(chain.LastOrDefault(), World.Now.AddSeconds(i), "robin", "request.submitted", $"request {i}", "detail"));
+        for (var i = 0; i < 20; i++)
+            chain.Add(
+                JournalChain.Append(chain.LastOrDefault(), World.Now.AddSeconds(i), "robin", "request.submitted", $"request {i}", "detail")
+            );
         Assert.Null(Check(chain));
         Assert.Contains("altered", Check([.. chain[..5], chain[5] with { Detail = "other" }, .. chain[6..]]));
         Assert.Contains("missing", Check([.. chain[..5], .. chain[6..]]));
@@ -92,7 +114,8 @@ public sealed class DecisionTests
         JournalRecord? last = null;
         foreach (var e in chain)
         {
-            if (JournalChain.Fault(last, e) is { } fault) return fault;
+            if (JournalChain.Fault(last, e) is { } fault)
+                return fault;
             last = e;
         }
         return null;

@@ -28,14 +28,24 @@ public sealed class FormatTests
             (FileItemKind.PrivateKey, key.ExportPkcs8PrivateKey()),
             (FileItemKind.PrivateKey, key.ExportECPrivateKey()),
             (FileItemKind.PublicKey, key.ExportSubjectPublicKeyInfo()),
-            (FileItemKind.EncryptedPrivateKey, key.ExportEncryptedPkcs8PrivateKey("x", new PbeParameters(PbeEncryptionAlgorithm.Aes256Cbc, HashAlgorithmName.SHA256, 10))),
+            (
+                FileItemKind.EncryptedPrivateKey,
+                key.ExportEncryptedPkcs8PrivateKey("x", new PbeParameters(PbeEncryptionAlgorithm.Aes256Cbc, HashAlgorithmName.SHA256, 10))
+            ),
         };
         foreach (var (kind, der) in cases)
         {
             Assert.Equal(kind, FileInspection.Inspect(der)[0].Kind);
             Assert.Equal(kind, FileInspection.Inspect(Encoding.ASCII.GetBytes(Convert.ToBase64String(der)))[0].Kind);
         }
-        var mixed = FileInspection.Inspect(Encoding.ASCII.GetBytes(key.ExportPkcs8PrivateKeyPem() + "\n" + Armor.Write(Armor.Certificate, _w.Leaf("a.example").Der.Span) + Armor.Write(Armor.Certificate, _w.Issuing.Der.Span)));
+        var mixed = FileInspection.Inspect(
+            Encoding.ASCII.GetBytes(
+                key.ExportPkcs8PrivateKeyPem()
+                    + "\n"
+                    + Armor.Write(Armor.Certificate, _w.Leaf("a.example").Der.Span)
+                    + Armor.Write(Armor.Certificate, _w.Issuing.Der.Span)
+            )
+        );
         Assert.Equal([FileItemKind.PrivateKey, FileItemKind.Certificate, FileItemKind.Certificate], mixed.Select(i => i.Kind));
         Assert.True(mixed[0].Der.IsEmpty);
         Assert.Contains("Authority certificate", mixed[2].Summary);
@@ -45,7 +55,8 @@ public sealed class FormatTests
     [InlineData("")]
     [InlineData("hello")]
     [InlineData("<html>no</html>")]
-    public void What_is_nothing_is_told(string text) => Assert.NotEmpty(Assert.Throws<BeaconProblem>(() => FileInspection.Inspect(Encoding.UTF8.GetBytes(text))).Cure);
+    public void What_is_nothing_is_told(string text) =>
+        Assert.NotEmpty(Assert.Throws<BeaconProblem>(() => FileInspection.Inspect(Encoding.UTF8.GetBytes(text))).Cure);
 
     /// <summary>Bounded fuzzing: mutated samples may be refused with a problem of ours, and with nothing else.</summary>
     [Fact]
@@ -53,11 +64,25 @@ public sealed class FormatTests
     {
         var samples = new List<byte[]>
         {
-            World.Csr(KeySpec.P256, "CN=a.example,O=Rail", "a.example", "10.0.0.1"), _w.Leaf("a.example", "b.example").Der.ToArray(), _w.Root.Der.ToArray(), Pkcs7.WriteCertificates([_w.Root.Der]),
+            World.Csr(KeySpec.P256, "CN=a.example,O=Rail", "a.example", "10.0.0.1"),
+            _w.Leaf("a.example", "b.example").Der.ToArray(),
+            _w.Root.Der.ToArray(),
+            Pkcs7.WriteCertificates([_w.Root.Der]),
             _w.Crl(7, [new(World.Serial(), World.Now, RevocationReason.KeyCompromise)]).ToArray(),
-            Encoding.ASCII.GetBytes(Armor.Write(Armor.CertificateRequest, World.Csr(KeySpec.P256, "CN=a.example", "a.example"))), Pkcs12.Write([_w.Root.Der], null, "x"),
-            OcspRequest.Write([OcspCertId.Of(_w.Issuing, World.Serial(), true), OcspCertId.Of(_w.Issuing, World.Serial(), false)], new byte[32]),
-            OcspResponse.Write([new(OcspCertId.Of(_w.Issuing, World.Serial(), true), OcspStatus.Good, null, World.Now, World.Now)], World.Now, new byte[32], new byte[20], _w.Issuing.Der.Span, _w.IssuingSigner),
+            Encoding.ASCII.GetBytes(Armor.Write(Armor.CertificateRequest, World.Csr(KeySpec.P256, "CN=a.example", "a.example"))),
+            Pkcs12.Write([_w.Root.Der], null, "x"),
+            OcspRequest.Write(
+                [OcspCertId.Of(_w.Issuing, World.Serial(), true), OcspCertId.Of(_w.Issuing, World.Serial(), false)],
+                new byte[32]
+            ),
+            OcspResponse.Write(
+                [new(OcspCertId.Of(_w.Issuing, World.Serial(), true), OcspStatus.Good, null, World.Now, World.Now)],
+                World.Now,
+                new byte[32],
+                new byte[20],
+                _w.Issuing.Der.Span,
+                _w.IssuingSigner
+            ),
         };
         var seed = Environment.GetEnvironmentVariable("BEACON_FUZZ_SEED") is { } s ? int.Parse(s) : Environment.TickCount;
         var random = new Random(seed);
@@ -66,10 +91,26 @@ public sealed class FormatTests
         while (clock.Elapsed < TimeSpan.FromSeconds(12))
         {
             var bytes = Mutate(samples[random.Next(samples.Count)], random);
-            foreach (var read in new Action<byte[]>[] { b => CertificationRequest.Read(b), b => FileInspection.Inspect(b), b => X509.Read(b), b => Crl.Read(b), b => OcspRequest.Read(b), b => OcspResponse.Read(b) })
-                try { read(bytes); }
+            foreach (
+                var read in new Action<byte[]>[]
+                {
+                    b => CertificationRequest.Read(b),
+                    b => FileInspection.Inspect(b),
+                    b => X509.Read(b),
+                    b => Crl.Read(b),
+                    b => OcspRequest.Read(b),
+                    b => OcspResponse.Read(b),
+                }
+            )
+                try
+                {
+                    read(bytes);
+                }
                 catch (BeaconProblem) { }
-                catch (Exception e) { Assert.Fail($"seed {seed}, run {runs}: {e}\n{Convert.ToHexString(bytes)}"); }
+                catch (Exception e)
+                {
+                    Assert.Fail($"seed {seed}, run {runs}: {e}\n{Convert.ToHexString(bytes)}");
+                }
             runs++;
         }
         TestContext.Current.SendDiagnosticMessage("{0} mutated inputs", runs);
@@ -82,11 +123,21 @@ public sealed class FormatTests
         for (var n = random.Next(1, 5); n > 0 && b.Count > 1; n--)
             switch (random.Next(6))
             {
-                case 0: b[random.Next(b.Count)] = (byte)random.Next(256); break;
-                case 1: b[random.Next(b.Count)] ^= (byte)(1 << random.Next(8)); break;
-                case 2: b.RemoveAt(random.Next(b.Count)); break;
-                case 3: b.Insert(random.Next(b.Count), (byte)random.Next(256)); break;
-                case 4: b = b[..random.Next(1, b.Count)]; break;
+                case 0:
+                    b[random.Next(b.Count)] = (byte)random.Next(256);
+                    break;
+                case 1:
+                    b[random.Next(b.Count)] ^= (byte)(1 << random.Next(8));
+                    break;
+                case 2:
+                    b.RemoveAt(random.Next(b.Count));
+                    break;
+                case 3:
+                    b.Insert(random.Next(b.Count), (byte)random.Next(256));
+                    break;
+                case 4:
+                    b = b[..random.Next(1, b.Count)];
+                    break;
                 default:
                     var from = random.Next(b.Count);
                     b.InsertRange(random.Next(b.Count), b.GetRange(from, Math.Min(random.Next(1, 20), b.Count - from)));

@@ -12,14 +12,27 @@ namespace OrderlyBeacon.Core.Tests;
 /// <summary>What is found at the addresses in certificates, judged; and profiles, whether they make sense.</summary>
 public sealed class HealthTests
 {
-    private static readonly World Ours = new(), Other = new(from: World.Now.AddDays(-900));
+    private static readonly World Ours = new(),
+        Other = new(from: World.Now.AddDays(-900));
 
-    private static Fetched Got(ReadOnlyMemory<byte> body, int status = 200, string type = "application/octet-stream", DateTimeOffset? there = null) => new(status, type, null, body, null, false, null, there);
+    private static Fetched Got(
+        ReadOnlyMemory<byte> body,
+        int status = 200,
+        string type = "application/octet-stream",
+        DateTimeOffset? there = null
+    ) => new(status, type, null, body, null, false, null, there);
 
-    private static PointVerdict Judge(PointKind kind, Fetched f, DateTimeOffset? now = null, long? published = null, OcspCertId? asked = null, bool? revoked = null) =>
-        PointJudge.Judge(new(kind, Ours.Issuing, [Ours.Issuing, Other.Issuing], published, asked, revoked), f, now ?? World.Now);
+    private static PointVerdict Judge(
+        PointKind kind,
+        Fetched f,
+        DateTimeOffset? now = null,
+        long? published = null,
+        OcspCertId? asked = null,
+        bool? revoked = null
+    ) => PointJudge.Judge(new(kind, Ours.Issuing, [Ours.Issuing, Other.Issuing], published, asked, revoked), f, now ?? World.Now);
 
-    private static PointFault? FaultOf(PointKind kind, Fetched f, DateTimeOffset? now = null, long? published = null) => Judge(kind, f, now, published).Finding?.Fault;
+    private static PointFault? FaultOf(PointKind kind, Fetched f, DateTimeOffset? now = null, long? published = null) =>
+        Judge(kind, f, now, published).Finding?.Fault;
 
     [Theory]
     [InlineData(404, PointFault.Missing)]
@@ -30,7 +43,8 @@ public sealed class HealthTests
     [InlineData(500, PointFault.ServerError)]
     public void What_the_server_says_is_told(int status, PointFault fault)
     {
-        foreach (var kind in Enum.GetValues<PointKind>()) Assert.Equal(fault, FaultOf(kind, Got(default, status)));
+        foreach (var kind in Enum.GetValues<PointKind>())
+            Assert.Equal(fault, FaultOf(kind, Got(default, status)));
     }
 
     [Fact]
@@ -38,21 +52,32 @@ public sealed class HealthTests
     {
         var list = Ours.Crl(3, []);
         foreach (var kind in Enum.GetValues<PointKind>())
-            foreach (var f in new[]
-                     {
-                         Got(default), Got(list), Got(Ours.Issuing.Der), Got(Other.Issuing.Der), Got(Other.Crl(3, [])), Got(Encoding.ASCII.GetBytes("-----BEGIN X509 CRL-----")), Got(Encoding.ASCII.GetBytes("<html>"), type: "text/html"),
-                         new Fetched(null, null, null, default, "the connection was refused.", false, null, null), new Fetched(null, null, null, default, "no answer in time.", true, null, null), new Fetched(null, null, null, default, null, false, 1 << 20, null),
-                         Got(OcspResponse.Refuse(OcspRefusal.TryLater)),
-                     })
-                if (Judge(kind, f).Finding is { } finding)
-                {
-                    Assert.NotEmpty(finding.Reason);
-                    Assert.NotEmpty(finding.Causes);
-                    Assert.NotEmpty(finding.Hurts);
-                    Assert.NotEmpty(finding.Cure);
-                    Assert.True(finding.Severity >= Severity.Soon);
-                }
-                else Assert.NotEmpty(Judge(kind, f).Good);
+        foreach (
+            var f in new[]
+            {
+                Got(default),
+                Got(list),
+                Got(Ours.Issuing.Der),
+                Got(Other.Issuing.Der),
+                Got(Other.Crl(3, [])),
+                Got(Encoding.ASCII.GetBytes("-----BEGIN X509 CRL-----")),
+                Got(Encoding.ASCII.GetBytes("<html>"), type: "text/html"),
+                new Fetched(null, null, null, default, "the connection was refused.", false, null, null),
+                new Fetched(null, null, null, default, "no answer in time.", true, null, null),
+                new Fetched(null, null, null, default, null, false, 1 << 20, null),
+                Got(OcspResponse.Refuse(OcspRefusal.TryLater)),
+            }
+        )
+            if (Judge(kind, f).Finding is { } finding)
+            {
+                Assert.NotEmpty(finding.Reason);
+                Assert.NotEmpty(finding.Causes);
+                Assert.NotEmpty(finding.Hurts);
+                Assert.NotEmpty(finding.Cure);
+                Assert.True(finding.Severity >= Severity.Soon);
+            }
+            else
+                Assert.NotEmpty(Judge(kind, f).Good);
     }
 
     [Fact]
@@ -92,8 +117,24 @@ public sealed class HealthTests
         var (responder, signer) = Ours.Responder();
         var id = OcspCertId.Of(Ours.Issuing, World.Serial(), sha256: false);
         byte[] Write(OcspStatus status, X509 by, KeySigner with, DateTimeOffset? until = null) =>
-            OcspResponse.Write([new(id, status, status == OcspStatus.Revoked ? new(id.Serial, World.Now, RevocationReason.Superseded) : null, World.Now, until ?? World.Now.AddHours(4))], World.Now, default, by.PublicKey.KeyIdentifier(), by.Der.Span, with);
-        PointFault? Of(byte[] der, bool revoked = false, DateTimeOffset? now = null) => Judge(PointKind.Ocsp, Got(der), now, asked: id, revoked: revoked).Finding?.Fault;
+            OcspResponse.Write(
+                [
+                    new(
+                        id,
+                        status,
+                        status == OcspStatus.Revoked ? new(id.Serial, World.Now, RevocationReason.Superseded) : null,
+                        World.Now,
+                        until ?? World.Now.AddHours(4)
+                    ),
+                ],
+                World.Now,
+                default,
+                by.PublicKey.KeyIdentifier(),
+                by.Der.Span,
+                with
+            );
+        PointFault? Of(byte[] der, bool revoked = false, DateTimeOffset? now = null) =>
+            Judge(PointKind.Ocsp, Got(der), now, asked: id, revoked: revoked).Finding?.Fault;
         Assert.Null(Of(Write(OcspStatus.Good, responder, signer)));
         Assert.Null(Of(Write(OcspStatus.Revoked, responder, signer), revoked: true));
         Assert.Equal(PointFault.WrongAnswer, Of(Write(OcspStatus.Good, responder, signer), revoked: true));
@@ -110,22 +151,33 @@ public sealed class HealthTests
     public void Anything_may_come_from_an_address()
     {
         var random = new Random(20261125);
-        byte[][] seeds = [Ours.Crl(3, []).ToArray(), Ours.Issuing.Der.ToArray(), OcspResponse.Refuse(OcspRefusal.TryLater), Formats.Pkcs7.WriteCertificates([Ours.Issuing.Der])];
+        byte[][] seeds =
+        [
+            Ours.Crl(3, []).ToArray(),
+            Ours.Issuing.Der.ToArray(),
+            OcspResponse.Refuse(OcspRefusal.TryLater),
+            Formats.Pkcs7.WriteCertificates([Ours.Issuing.Der]),
+        ];
         for (var i = 0; i < 4000; i++)
         {
             var body = seeds[random.Next(seeds.Length)].ToArray();
-            for (var n = random.Next(1, 6); n > 0; n--) body[random.Next(body.Length)] = (byte)random.Next(256);
-            if (random.Next(4) == 0) body = body[..random.Next(body.Length)];
-            foreach (var kind in Enum.GetValues<PointKind>()) Judge(kind, Got(body), asked: OcspCertId.Of(Ours.Issuing, new SerialNumber("4711"), sha256: false));
+            for (var n = random.Next(1, 6); n > 0; n--)
+                body[random.Next(body.Length)] = (byte)random.Next(256);
+            if (random.Next(4) == 0)
+                body = body[..random.Next(body.Length)];
+            foreach (var kind in Enum.GetValues<PointKind>())
+                Judge(kind, Got(body), asked: OcspCertId.Of(Ours.Issuing, new SerialNumber("4711"), sha256: false));
         }
     }
 
     private static Profile Server => StartingSet.All.Single(p => p.Id == "server");
 
-    private static IReadOnlyList<string> Fields(Profile p, int days = 3000, int? depth = 0) => [.. ProfileSense.Faults(p, TimeSpan.FromDays(days), depth).Select(f => f.Field)];
+    private static IReadOnlyList<string> Fields(Profile p, int days = 3000, int? depth = 0) =>
+        [.. ProfileSense.Faults(p, TimeSpan.FromDays(days), depth).Select(f => f.Field)];
 
     [Fact]
-    public void The_starting_set_makes_sense() => Assert.All(StartingSet.All, p => Assert.Empty(ProfileSense.Faults(p, TimeSpan.FromDays(8 * 365), 1)));
+    public void The_starting_set_makes_sense() =>
+        Assert.All(StartingSet.All, p => Assert.Empty(ProfileSense.Faults(p, TimeSpan.FromDays(8 * 365), 1)));
 
     [Fact]
     public void What_makes_no_sense_is_named_by_its_field()
@@ -158,12 +210,34 @@ public sealed class HealthTests
     [Fact]
     public void Names_are_bound_by_profile_and_authority()
     {
-        var facts = new NameFacts(null, [], ["web"], [new(DnsName.Parse("thistledown.example"), "web")], [], new Dictionary<string, string>());
-        VerdictReason[] Of(Profile p, NameConstraints[] bounds, params string[] names) => [.. NameDecision.Decide(names, p, facts, bounds).Select(v => v.Reason)];
+        var facts = new NameFacts(
+            null,
+            [],
+            ["web"],
+            [new(DnsName.Parse("thistledown.example"), "web")],
+            [],
+            new Dictionary<string, string>()
+        );
+        VerdictReason[] Of(Profile p, NameConstraints[] bounds, params string[] names) =>
+            [.. NameDecision.Decide(names, p, facts, bounds).Select(v => v.Reason)];
         var narrow = Server with { Names = Server.Names with { Within = [DnsName.Parse("depots.thistledown.example")], Most = 2 } };
-        Assert.Equal([VerdictReason.ZoneHeld, VerdictReason.ProfileOtherZone, VerdictReason.ProfileTooMany], Of(narrow, [], "a.depots.thistledown.example", "b.thistledown.example", "c.depots.thistledown.example"));
-        Assert.Equal([VerdictReason.OutOfBounds, VerdictReason.ZoneHeld], Of(Server, [NameConstraints.Of(["depots.thistledown.example"], [])!], "web.thistledown.example", "web.depots.thistledown.example"));
-        Assert.Equal([VerdictReason.ProfileNoHostNames], Of(StartingSet.All.Single(p => p.Id == "subordinate"), [], "web.thistledown.example"));
+        Assert.Equal(
+            [VerdictReason.ZoneHeld, VerdictReason.ProfileOtherZone, VerdictReason.ProfileTooMany],
+            Of(narrow, [], "a.depots.thistledown.example", "b.thistledown.example", "c.depots.thistledown.example")
+        );
+        Assert.Equal(
+            [VerdictReason.OutOfBounds, VerdictReason.ZoneHeld],
+            Of(
+                Server,
+                [NameConstraints.Of(["depots.thistledown.example"], [])!],
+                "web.thistledown.example",
+                "web.depots.thistledown.example"
+            )
+        );
+        Assert.Equal(
+            [VerdictReason.ProfileNoHostNames],
+            Of(StartingSet.All.Single(p => p.Id == "subordinate"), [], "web.thistledown.example")
+        );
     }
 
     /// <summary>openssl reads our PSS parameters and checks the signature.</summary>
@@ -173,10 +247,20 @@ public sealed class HealthTests
         using var s = new Scratch();
         var signer = new KeySigner(KeySigner.NewKey(KeySpec.Rsa2048), pss: true);
         var name = DistinguishedName.Parse("CN=Pss Root,O=Thistledown Rail");
-        var der = CertificateWriter.Issue(new()
-        {
-            Serial = World.Serial(), Issuer = name, Subject = name, PublicKey = signer.PublicKey, NotBefore = DateTimeOffset.UtcNow.AddDays(-1), NotAfter = DateTimeOffset.UtcNow.AddDays(30), IsAuthority = true, KeyUsage = KeyUsages.KeyCertSign | KeyUsages.CrlSign,
-        }, signer);
+        var der = CertificateWriter.Issue(
+            new()
+            {
+                Serial = World.Serial(),
+                Issuer = name,
+                Subject = name,
+                PublicKey = signer.PublicKey,
+                NotBefore = DateTimeOffset.UtcNow.AddDays(-1),
+                NotAfter = DateTimeOffset.UtcNow.AddDays(30),
+                IsAuthority = true,
+                KeyUsage = KeyUsages.KeyCertSign | KeyUsages.CrlSign,
+            },
+            signer
+        );
         Assert.True(X509.Read(der).IsSelfSigned);
         var pem = s.File("pss.pem", Formats.Armor.Write(Formats.Armor.Certificate, der));
         var text = Programs.OpenSsl($"x509 -noout -text -in {pem}");

@@ -22,9 +22,19 @@ public sealed class IssuingTests
         var w = new World(KeySpec.Parse(spec), DateTimeOffset.UtcNow.AddDays(-1));
         var leaf = w.Leaf(["a.example", "10.0.0.1"], null, DateTimeOffset.UtcNow.AddMinutes(-1), DateTimeOffset.UtcNow.AddDays(5));
         using var s = new Scratch();
-        Programs.OpenSsl($"verify -x509_strict -purpose sslserver -verify_hostname a.example -verify_depth 3 -CAfile {s.File("root.pem", Pem(w.Root))} -untrusted {s.File("int.pem", Pem(w.Issuing))} {s.File("leaf.pem", Pem(leaf))}");
+        Programs.OpenSsl(
+            $"verify -x509_strict -purpose sslserver -verify_hostname a.example -verify_depth 3 -CAfile {s.File("root.pem", Pem(w.Root))} -untrusted {s.File("int.pem", Pem(w.Issuing))} {s.File("leaf.pem", Pem(leaf))}"
+        );
         Programs.OpenSsl($"verify -x509_strict -verify_ip 10.0.0.1 -CAfile {s["root.pem"]} -untrusted {s["int.pem"]} {s["leaf.pem"]}");
-        Assert.NotEqual(0, Programs.Run("openssl", $"verify -verify_hostname b.example -CAfile {s["root.pem"]} -untrusted {s["int.pem"]} {s["leaf.pem"]}".Split(' ')).Code);
+        Assert.NotEqual(
+            0,
+            Programs
+                .Run(
+                    "openssl",
+                    $"verify -verify_hostname b.example -CAfile {s["root.pem"]} -untrusted {s["int.pem"]} {s["leaf.pem"]}".Split(' ')
+                )
+                .Code
+        );
     }
 
     [Fact]
@@ -55,7 +65,12 @@ public sealed class IssuingTests
         for (var i = 0; i < 200; i++)
         {
             var names = Enumerable.Range(0, 1 + i % 7).Select(n => n % 3 == 2 ? $"10.0.{i}.{n}" : $"n{n}.r{i}.example").ToArray();
-            var ours = w.Leaf(names, i % 5 == 0 ? "" : $"CN={names[0]},O=\"Rail, nr {i}\"", World.Now.AddDays(-i), World.Now.AddDays(i * 100));
+            var ours = w.Leaf(
+                names,
+                i % 5 == 0 ? "" : $"CN={names[0]},O=\"Rail, nr {i}\"",
+                World.Now.AddDays(-i),
+                World.Now.AddDays(i * 100)
+            );
             var theirs = new X509CertificateParser().ReadCertificate(ours.Der.ToArray());
             theirs.Verify(new X509CertificateParser().ReadCertificate(w.Issuing.Der.ToArray()).GetPublicKey());
             Assert.Equal(ours.Serial.Hex, Convert.ToHexString(theirs.SerialNumber.ToByteArrayUnsigned()));
@@ -72,7 +87,13 @@ public sealed class IssuingTests
     [InlineData(90, 90, 10, 10, ValidityLimit.Issuer)]
     public void A_life_is_cut_and_the_reason_said(int asked, int most, int issuerDays, int got, ValidityLimit limit)
     {
-        var v = Validity.Work(World.Now, TimeSpan.FromDays(asked), TimeSpan.FromDays(most), World.Now.AddDays(-10), World.Now.AddDays(issuerDays));
+        var v = Validity.Work(
+            World.Now,
+            TimeSpan.FromDays(asked),
+            TimeSpan.FromDays(most),
+            World.Now.AddDays(-10),
+            World.Now.AddDays(issuerDays)
+        );
         Assert.Equal(limit, v.Limit);
         Assert.Equal(got, (int)Math.Round((v.NotAfter - World.Now).TotalDays));
         Assert.Equal(limit == ValidityLimit.AsAsked, v.Reason is null);
@@ -80,13 +101,27 @@ public sealed class IssuingTests
 
     [Fact]
     public void Nothing_is_issued_under_an_ended_authority() =>
-        Assert.Equal(ProblemCode.AuthorityNotReady, Assert.Throws<BeaconProblem>(() => Validity.Work(World.Now, null, TimeSpan.FromDays(90), World.Now.AddDays(-10), World.Now.AddDays(-1))).Code);
+        Assert.Equal(
+            ProblemCode.AuthorityNotReady,
+            Assert
+                .Throws<BeaconProblem>(() =>
+                    Validity.Work(World.Now, null, TimeSpan.FromDays(90), World.Now.AddDays(-10), World.Now.AddDays(-1))
+                )
+                .Code
+        );
 
     [Fact]
     public void A_crl_is_read_by_openssl_and_bouncy_castle_and_ourselves()
     {
         var w = new World();
-        var revoked = Enumerable.Range(0, 500).Select(i => new RevokedCertificate(World.Serial(), World.Now.AddMinutes(-i), (RevocationReason)new[] { 0, 1, 3, 4, 5, 9 }[i % 6])).ToList();
+        var revoked = Enumerable
+            .Range(0, 500)
+            .Select(i => new RevokedCertificate(
+                World.Serial(),
+                World.Now.AddMinutes(-i),
+                (RevocationReason)new[] { 0, 1, 3, 4, 5, 9 }[i % 6]
+            ))
+            .ToList();
         var der = w.Crl(42, revoked).ToArray();
         var ours = Crl.Read(der);
         Assert.True(ours.SignedBy(w.Issuing.PublicKey));
@@ -120,13 +155,24 @@ public sealed class IssuingTests
     {
         var w = new World();
         using var key = ECDsa.Create(ECCurve.NamedCurves.nistP256);
-        var leaf = X509.Read(CertificateWriter.Issue(w.Content(PublicKeyInfo.Read(key.ExportSubjectPublicKeyInfo()), ["a.example"]), w.IssuingSigner));
+        var leaf = X509.Read(
+            CertificateWriter.Issue(w.Content(PublicKeyInfo.Read(key.ExportSubjectPublicKeyInfo()), ["a.example"]), w.IssuingSigner)
+        );
         using var s = new Scratch();
         var p7 = Pkcs7.WriteCertificates([leaf.Der, w.Issuing.Der]);
-        Assert.Equal(2, Programs.OpenSsl($"pkcs7 -inform DER -in {s.File("a.p7b", p7)} -print_certs").Split("BEGIN CERTIFICATE").Length - 1);
+        Assert.Equal(
+            2,
+            Programs.OpenSsl($"pkcs7 -inform DER -in {s.File("a.p7b", p7)} -print_certs").Split("BEGIN CERTIFICATE").Length - 1
+        );
         Assert.Equal(leaf.Der.ToArray(), Pkcs7.ReadCertificates(p7)[0].ToArray());
         var p12 = Pkcs12.Write([leaf.Der, w.Issuing.Der], key, "secret words");
-        Assert.Equal(2, Programs.OpenSsl($"pkcs12 -in {s.File("a.p12", p12)} -passin file:{s.File("pw", "secret words")} -nodes -nokeys").Split("BEGIN CERTIFICATE").Length - 1);
+        Assert.Equal(
+            2,
+            Programs
+                .OpenSsl($"pkcs12 -in {s.File("a.p12", p12)} -passin file:{s.File("pw", "secret words")} -nodes -nokeys")
+                .Split("BEGIN CERTIFICATE")
+                .Length - 1
+        );
         Assert.Contains("PRIVATE KEY", Programs.OpenSsl($"pkcs12 -in {s["a.p12"]} -passin file:{s["pw"]} -nodes -nocerts"));
     }
 }

@@ -19,7 +19,8 @@ public sealed class NameTests
     [InlineData("ip:10.1.2.3", "ip:10.1.2.3")]
     [InlineData("2001:DB8::0001", "ip:2001:db8::1")]
     [InlineData("[::1]", "ip:::1")]
-    public void A_good_name_becomes_canonical(string text, string canonical) => Assert.Equal(canonical, AlternativeName.Parse(text).ToString());
+    public void A_good_name_becomes_canonical(string text, string canonical) =>
+        Assert.Equal(canonical, AlternativeName.Parse(text).ToString());
 
     [Theory]
     [InlineData("", NameFault.Empty)]
@@ -67,11 +68,16 @@ public sealed class NameTests
     }
 
     [Fact]
-    public void Parsing_is_idempotent_and_never_throws_anything_else() => Gen.String.Sample(text =>
-    {
-        if (!AlternativeName.TryParse(text, out var name, out var fault)) return fault != NameFault.None;
-        return AlternativeName.TryParse(name!.ToString(), out var again, out _) && again == name;
-    }, iter: 20_000);
+    public void Parsing_is_idempotent_and_never_throws_anything_else() =>
+        Gen.String.Sample(
+            text =>
+            {
+                if (!AlternativeName.TryParse(text, out var name, out var fault))
+                    return fault != NameFault.None;
+                return AlternativeName.TryParse(name!.ToString(), out var again, out _) && again == name;
+            },
+            iter: 20_000
+        );
 
     // Clients: RFC 9525 section 6.
     [Theory]
@@ -81,7 +87,8 @@ public sealed class NameTests
     [InlineData("b.example", "*.b.example", false)]
     [InlineData("x.a.b.example", "*.b.example", false)]
     [InlineData("a.example", "b.example", false)]
-    public void A_pattern_stands_for_one_label(string asked, string pattern, bool fits) => Assert.Equal(fits, HostNameMatch.DnsFits(asked, pattern));
+    public void A_pattern_stands_for_one_label(string asked, string pattern, bool fits) =>
+        Assert.Equal(fits, HostNameMatch.DnsFits(asked, pattern));
 
     [Theory]
     [InlineData("CN=booking.thistledown.example,O=Thistledown Rail,C=GB", "CN=booking.thistledown.example,O=Thistledown Rail,C=GB")]
@@ -108,14 +115,21 @@ public sealed class NameTests
     [InlineData("O=\"open")]
     [InlineData("CN=a\u0001")]
     [InlineData("DC=é")]
-    public void A_bad_subject_is_told(string text) => Assert.Equal(ProblemCode.SubjectMalformed, Assert.Throws<BeaconProblem>(() => DistinguishedName.Parse(text)).Code);
+    public void A_bad_subject_is_told(string text) =>
+        Assert.Equal(ProblemCode.SubjectMalformed, Assert.Throws<BeaconProblem>(() => DistinguishedName.Parse(text)).Code);
 
     [Fact]
-    public void Any_value_can_be_a_subject() => Gen.String.Where(s => s.Trim().Length is > 0 and < 60 && !s.Any(char.IsControl) && !s.Any(char.IsSurrogate)).Sample(value =>
-    {
-        var name = DistinguishedName.Of([new NameAttribute(Oids.Organization, value)]);
-        return DistinguishedName.Parse(name.ToString()).Relative[0][0].Value == value;
-    }, iter: 5_000);
+    public void Any_value_can_be_a_subject() =>
+        Gen
+            .String.Where(s => s.Trim().Length is > 0 and < 60 && !s.Any(char.IsControl) && !s.Any(char.IsSurrogate))
+            .Sample(
+                value =>
+                {
+                    var name = DistinguishedName.Of([new NameAttribute(Oids.Organization, value)]);
+                    return DistinguishedName.Parse(name.ToString()).Relative[0][0].Value == value;
+                },
+                iter: 5_000
+            );
 
     [Theory]
     [InlineData("0a:ff", "0AFF")]
@@ -128,9 +142,12 @@ public sealed class NameTests
     }
 
     [Fact]
-    public void New_serials_are_positive_and_of_sixteen_octets() => Gen.Byte.Array[16].Sample(b =>
-    {
-        var s = SerialNumber.FromRandom(b);
-        return s.ToBytes() is { Length: 16 } bytes && bytes[0] is > 0 and < 0x80 && SerialNumber.FromBytes(bytes) == s;
-    });
+    public void New_serials_are_positive_and_of_sixteen_octets() =>
+        Gen
+            .Byte.Array[16]
+            .Sample(b =>
+            {
+                var s = SerialNumber.FromRandom(b);
+                return s.ToBytes() is { Length: 16 } bytes && bytes[0] is > 0 and < 0x80 && SerialNumber.FromBytes(bytes) == s;
+            });
 }

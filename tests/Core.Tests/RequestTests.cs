@@ -10,7 +10,9 @@ public sealed class RequestTests
     private static byte[] OpenSslCsr(string key, string subject, string? san, string more = "")
     {
         using var s = new Scratch();
-        var args = $"req -new -newkey {key} -nodes -keyout {s["k"]} -out {s["c"]} -utf8 {more}".Split(' ', StringSplitOptions.RemoveEmptyEntries).Concat(["-subj", subject]);
+        var args = $"req -new -newkey {key} -nodes -keyout {s["k"]} -out {s["c"]} -utf8 {more}"
+            .Split(' ', StringSplitOptions.RemoveEmptyEntries)
+            .Concat(["-subj", subject]);
         var (code, _, error) = Programs.Run("openssl", san is null ? args : args.Concat(["-addext", "subjectAltName=" + san]));
         Assert.True(code == 0, error);
         return File.ReadAllBytes(s["c"]);
@@ -21,7 +23,9 @@ public sealed class RequestTests
     [Fact]
     public void A_request_of_another_program_is_read()
     {
-        var r = CertificationRequest.Read(OpenSslCsr(Ec, "/O=Thistledown Rail/CN=a.example", "DNS:a.example,DNS:*.b.example,IP:10.0.0.1,IP:2001:db8::1"));
+        var r = CertificationRequest.Read(
+            OpenSslCsr(Ec, "/O=Thistledown Rail/CN=a.example", "DNS:a.example,DNS:*.b.example,IP:10.0.0.1,IP:2001:db8::1")
+        );
         Assert.Equal(["a.example", "*.b.example", "ip:10.0.0.1", "ip:2001:db8::1"], r.Names.Select(n => n.ToString()));
         Assert.Equal("CN=a.example,O=Thistledown Rail", r.Subject.ToString());
         Assert.Equal(KeySpec.P256, r.PublicKey.Spec);
@@ -33,7 +37,8 @@ public sealed class RequestTests
     [InlineData("rsa:3072", "rsa-3072")]
     [InlineData("ec -pkeyopt ec_paramgen_curve:P-384", "ec-p384")]
     [InlineData("ec -pkeyopt ec_paramgen_curve:P-521", "ec-p521")]
-    public void Kinds_of_keys_are_told(string key, string spec) => Assert.Equal(spec, CertificationRequest.Read(OpenSslCsr(key, "/CN=a.example", "DNS:a.example")).PublicKey.Spec.ToString());
+    public void Kinds_of_keys_are_told(string key, string spec) =>
+        Assert.Equal(spec, CertificationRequest.Read(OpenSslCsr(key, "/CN=a.example", "DNS:a.example")).PublicKey.Spec.ToString());
 
     [Fact]
     public void Our_own_request_pleases_openssl()
@@ -64,8 +69,10 @@ public sealed class RequestTests
         var r = CertificationRequest.Read(OpenSslCsr(key, subject, san, more));
         var finding = Assert.Single(r.Findings, f => f.Code == expected);
         Assert.NotEmpty(finding.Cure);
-        if (finding.Weight == FindingWeight.Fatal) Assert.Throws<BeaconProblem>(r.ThrowIfUnusable);
-        else r.ThrowIfUnusable();
+        if (finding.Weight == FindingWeight.Fatal)
+            Assert.Throws<BeaconProblem>(r.ThrowIfUnusable);
+        else
+            r.ThrowIfUnusable();
     }
 
     [Fact]
@@ -91,7 +98,21 @@ public sealed class RequestTests
 
     [Fact]
     public void Bare_base64_is_taken() =>
-        Assert.Equal("a.example", CertificationRequest.Read(Encoding.ASCII.GetBytes(Convert.ToBase64String(World.Csr(KeySpec.P256, "CN=a.example", "a.example"), Base64FormattingOptions.InsertLineBreaks))).ThrowIfUnusable().Names.Single().Value);
+        Assert.Equal(
+            "a.example",
+            CertificationRequest
+                .Read(
+                    Encoding.ASCII.GetBytes(
+                        Convert.ToBase64String(
+                            World.Csr(KeySpec.P256, "CN=a.example", "a.example"),
+                            Base64FormattingOptions.InsertLineBreaks
+                        )
+                    )
+                )
+                .ThrowIfUnusable()
+                .Names.Single()
+                .Value
+        );
 
     [Fact]
     public void Trailing_bytes_are_fatal()
@@ -104,22 +125,33 @@ public sealed class RequestTests
     public void Truncated_requests_are_told_at_every_length()
     {
         var csr = World.Csr(KeySpec.P256, "CN=a.example", "a.example");
-        for (var n = 0; n < csr.Length; n++) Assert.Throws<BeaconProblem>(() => CertificationRequest.Read(csr.AsSpan(0, n)));
+        for (var n = 0; n < csr.Length; n++)
+            Assert.Throws<BeaconProblem>(() => CertificationRequest.Read(csr.AsSpan(0, n)));
         var pem = Encoding.ASCII.GetBytes(Armor.Write(Armor.CertificateRequest, csr));
         Assert.Contains("END", Assert.Throws<BeaconProblem>(() => CertificationRequest.Read(pem.AsSpan(0, pem.Length - 30))).Message);
     }
 
     [Fact]
-    public void Oversized_requests_are_refused_unread() => Assert.Equal(ProblemCode.TooLarge, Assert.Throws<BeaconProblem>(() => CertificationRequest.Read(new byte[CertificationRequest.MaxBytes + 1])).Code);
+    public void Oversized_requests_are_refused_unread() =>
+        Assert.Equal(
+            ProblemCode.TooLarge,
+            Assert.Throws<BeaconProblem>(() => CertificationRequest.Read(new byte[CertificationRequest.MaxBytes + 1])).Code
+        );
 
     [Fact]
-    public void Non_ascii_text_is_told() => Assert.Throws<BeaconProblem>(() => CertificationRequest.Read("-----BEGIN CERTIFICATE REQUEST-----\nAä==\n-----END CERTIFICATE REQUEST-----\n"u8));
+    public void Non_ascii_text_is_told() =>
+        Assert.Throws<BeaconProblem>(() =>
+            CertificationRequest.Read("-----BEGIN CERTIFICATE REQUEST-----\nAä==\n-----END CERTIFICATE REQUEST-----\n"u8)
+        );
 
     [Fact]
     public void A_certificate_in_place_of_a_request_is_named()
     {
         var pem = Armor.Write(Armor.Certificate, new World().Root.Der.Span);
-        Assert.Contains("certificate, not a certification request", Assert.Throws<BeaconProblem>(() => CertificationRequest.Read(Encoding.ASCII.GetBytes(pem))).Message);
+        Assert.Contains(
+            "certificate, not a certification request",
+            Assert.Throws<BeaconProblem>(() => CertificationRequest.Read(Encoding.ASCII.GetBytes(pem))).Message
+        );
     }
 
     [Fact]

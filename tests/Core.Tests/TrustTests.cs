@@ -8,8 +8,22 @@ public sealed class TrustTests
 {
     private readonly World _w = new();
 
-    private LookVerdict Judge(string name, X509[] served, X509[]? anchors = null, X509[]? known = null, DateTimeOffset? now = null, Crl? crl = null) =>
-        LookJudge.Judge(name, served, anchors ?? [_w.Root], known ?? [_w.Root, _w.Issuing], now ?? World.Now, crl is null ? null : (_, serial) => crl.Find(serial));
+    private LookVerdict Judge(
+        string name,
+        X509[] served,
+        X509[]? anchors = null,
+        X509[]? known = null,
+        DateTimeOffset? now = null,
+        Crl? crl = null
+    ) =>
+        LookJudge.Judge(
+            name,
+            served,
+            anchors ?? [_w.Root],
+            known ?? [_w.Root, _w.Issuing],
+            now ?? World.Now,
+            crl is null ? null : (_, serial) => crl.Find(serial)
+        );
 
     private static LookFault Only(LookVerdict v)
     {
@@ -25,22 +39,48 @@ public sealed class TrustTests
     {
         var v = Judge("a.example", [_w.Leaf("a.example"), _w.Issuing]);
         Assert.True(v.Accepted);
-        Assert.Equal(["a.example was issued by Test Issuing.", "Test Issuing was issued by Test Root.", "Test Root is a trust anchor."], v.Chain!.Steps);
+        Assert.Equal(
+            ["a.example was issued by Test Issuing.", "Test Issuing was issued by Test Root.", "Test Root is a trust anchor."],
+            v.Chain!.Steps
+        );
     }
 
-    [Fact] public void A_missing_intermediate_is_named() => Assert.Equal(LookFault.IntermediateMissing, Only(Judge("a.example", [_w.Leaf("a.example")])));
-    [Fact] public void An_unknown_issuer_is_named() => Assert.Equal(LookFault.UnknownIssuer, Only(Judge("a.example", [_w.Leaf("a.example")], known: [])));
-    [Fact] public void A_foreign_root_is_named() => Assert.Equal(LookFault.UnknownIssuer, Only(Judge("a.example", [_w.Leaf("a.example"), _w.Issuing, _w.Root], anchors: [new World().Root], known: [])));
-    [Fact] public void A_wrong_name_is_named() => Assert.Equal(LookFault.NameMissing, Only(Judge("b.example", [_w.Leaf("a.example"), _w.Issuing])));
-    [Fact] public void A_lapsed_one_is_named() => Assert.Equal(LookFault.Lapsed, Only(Judge("a.example", [_w.Leaf("a.example"), _w.Issuing], now: World.Now.AddDays(100))));
-    [Fact] public void One_of_the_future_is_named() => Assert.Equal(LookFault.NotYetValid, Only(Judge("a.example", [_w.Leaf(["a.example"], null, World.Now.AddDays(1)), _w.Issuing])));
+    [Fact]
+    public void A_missing_intermediate_is_named() =>
+        Assert.Equal(LookFault.IntermediateMissing, Only(Judge("a.example", [_w.Leaf("a.example")])));
+
+    [Fact]
+    public void An_unknown_issuer_is_named() =>
+        Assert.Equal(LookFault.UnknownIssuer, Only(Judge("a.example", [_w.Leaf("a.example")], known: [])));
+
+    [Fact]
+    public void A_foreign_root_is_named() =>
+        Assert.Equal(
+            LookFault.UnknownIssuer,
+            Only(Judge("a.example", [_w.Leaf("a.example"), _w.Issuing, _w.Root], anchors: [new World().Root], known: []))
+        );
+
+    [Fact]
+    public void A_wrong_name_is_named() =>
+        Assert.Equal(LookFault.NameMissing, Only(Judge("b.example", [_w.Leaf("a.example"), _w.Issuing])));
+
+    [Fact]
+    public void A_lapsed_one_is_named() =>
+        Assert.Equal(LookFault.Lapsed, Only(Judge("a.example", [_w.Leaf("a.example"), _w.Issuing], now: World.Now.AddDays(100))));
+
+    [Fact]
+    public void One_of_the_future_is_named() =>
+        Assert.Equal(LookFault.NotYetValid, Only(Judge("a.example", [_w.Leaf(["a.example"], null, World.Now.AddDays(1)), _w.Issuing])));
 
     [Fact]
     public void A_name_in_the_common_name_alone_is_named()
     {
         using var key = System.Security.Cryptography.ECDsa.Create(System.Security.Cryptography.ECCurve.NamedCurves.nistP256);
         var content = _w.Content(Keys.PublicKeyInfo.Read(key.ExportSubjectPublicKeyInfo()), ["a.example"]) with { Names = [] };
-        Assert.Equal(LookFault.CommonNameOnly, Only(Judge("a.example", [X509.Read(CertificateWriter.Issue(content, _w.IssuingSigner)), _w.Issuing])));
+        Assert.Equal(
+            LookFault.CommonNameOnly,
+            Only(Judge("a.example", [X509.Read(CertificateWriter.Issue(content, _w.IssuingSigner)), _w.Issuing]))
+        );
     }
 
     [Fact]
@@ -57,8 +97,14 @@ public sealed class TrustTests
     public void A_client_certificate_is_of_the_wrong_purpose()
     {
         using var key = System.Security.Cryptography.ECDsa.Create(System.Security.Cryptography.ECCurve.NamedCurves.nistP256);
-        var content = _w.Content(Keys.PublicKeyInfo.Read(key.ExportSubjectPublicKeyInfo()), ["a.example"]) with { ExtendedKeyUsage = [Oids.ClientAuth] };
-        Assert.Equal(LookFault.WrongPurpose, Only(Judge("a.example", [X509.Read(CertificateWriter.Issue(content, _w.IssuingSigner)), _w.Issuing])));
+        var content = _w.Content(Keys.PublicKeyInfo.Read(key.ExportSubjectPublicKeyInfo()), ["a.example"]) with
+        {
+            ExtendedKeyUsage = [Oids.ClientAuth],
+        };
+        Assert.Equal(
+            LookFault.WrongPurpose,
+            Only(Judge("a.example", [X509.Read(CertificateWriter.Issue(content, _w.IssuingSigner)), _w.Issuing]))
+        );
     }
 
     [Fact]
@@ -75,9 +121,29 @@ public sealed class TrustTests
         // An authority below one that may have none below it.
         using var key = System.Security.Cryptography.ECDsa.Create(System.Security.Cryptography.ECCurve.NamedCurves.nistP256);
         var signer = new Keys.KeySigner(key);
-        var below = X509.Read(CertificateWriter.Issue(_w.Content(signer.PublicKey, ["x.example"], "CN=Below") with { Names = [], IsAuthority = true, KeyUsage = KeyUsages.KeyCertSign, ExtendedKeyUsage = [] }, _w.IssuingSigner));
+        var below = X509.Read(
+            CertificateWriter.Issue(
+                _w.Content(signer.PublicKey, ["x.example"], "CN=Below") with
+                {
+                    Names = [],
+                    IsAuthority = true,
+                    KeyUsage = KeyUsages.KeyCertSign,
+                    ExtendedKeyUsage = [],
+                },
+                _w.IssuingSigner
+            )
+        );
         using var leafKey = System.Security.Cryptography.ECDsa.Create(System.Security.Cryptography.ECCurve.NamedCurves.nistP256);
-        var leaf = X509.Read(CertificateWriter.Issue(_w.Content(Keys.PublicKeyInfo.Read(leafKey.ExportSubjectPublicKeyInfo()), ["a.example"]) with { Issuer = below.Subject, AuthorityKeyIdentifier = below.SubjectKeyIdentifier }, signer));
+        var leaf = X509.Read(
+            CertificateWriter.Issue(
+                _w.Content(Keys.PublicKeyInfo.Read(leafKey.ExportSubjectPublicKeyInfo()), ["a.example"]) with
+                {
+                    Issuer = below.Subject,
+                    AuthorityKeyIdentifier = below.SubjectKeyIdentifier,
+                },
+                signer
+            )
+        );
         Assert.Equal(ChainEnd.BrokenLink, ChainBuilder.Build(leaf, [below, _w.Issuing], [], [_w.Root]).End);
     }
 
@@ -85,6 +151,9 @@ public sealed class TrustTests
     public void Two_that_issue_each_other_end()
     {
         var a = new World();
-        Assert.NotEqual(ChainEnd.Anchor, ChainBuilder.Build(a.Leaf("a.example"), [a.Issuing, a.Root, a.Issuing, a.Root], [], [_w.Root]).End);
+        Assert.NotEqual(
+            ChainEnd.Anchor,
+            ChainBuilder.Build(a.Leaf("a.example"), [a.Issuing, a.Root, a.Issuing, a.Root], [], [_w.Root]).End
+        );
     }
 }

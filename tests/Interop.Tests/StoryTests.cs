@@ -13,18 +13,45 @@ public sealed class StoryTests(DemoWorld demo) : IClassFixture<DemoWorld>
 
     private Today Status() => JsonSerializer.Deserialize(demo.Ok("status", "--json"), BeaconJson.Default.Today)!;
 
-    private CertificateDetail Show(string name) => JsonSerializer.Deserialize(demo.Ok("cert", "show", name, "--json"), BeaconJson.Default.CertificateDetail)!;
+    private CertificateDetail Show(string name) =>
+        JsonSerializer.Deserialize(demo.Ok("cert", "show", name, "--json"), BeaconJson.Default.CertificateDetail)!;
 
     private string SClient(string name, string address, string more = "") =>
-        Programs.Run("openssl", [.. $"s_client -connect {address}:{demo.TlsPort} -servername {name} -verify_hostname {name} -CAfile {demo.RootPem} -verify_return_error {more}".Split(' ', StringSplitOptions.RemoveEmptyEntries)], []).Output;
+        Programs
+            .Run(
+                "openssl",
+                [
+                    .. $"s_client -connect {address}:{demo.TlsPort} -servername {name} -verify_hostname {name} -CAfile {demo.RootPem} -verify_return_error {more}".Split(
+                        ' ',
+                        StringSplitOptions.RemoveEmptyEntries
+                    ),
+                ],
+                []
+            )
+            .Output;
 
     [Fact]
     public void A1_the_four_problems_are_shown_with_reason_and_cure()
     {
         var concerns = Status().Concerns;
-        Assert.Equal(["web01/booking.thistledown.example plain-only", "web01/timetable.thistledown.example ends-soon", "web02/parcels.thistledown.example self-signed", "web02/staff.thistledown.example common-name-only"],
-            concerns.Select(c => $"{c.About} {c.Kind}").Order());
-        Assert.All(concerns, c => { Assert.NotEmpty(c.Reason); Assert.NotEmpty(c.Cure); Assert.NotEmpty(c.Command!); });
+        Assert.Equal(
+            [
+                "web01/booking.thistledown.example plain-only",
+                "web01/timetable.thistledown.example ends-soon",
+                "web02/parcels.thistledown.example self-signed",
+                "web02/staff.thistledown.example common-name-only",
+            ],
+            concerns.Select(c => $"{c.About} {c.Kind}").Order()
+        );
+        Assert.All(
+            concerns,
+            c =>
+            {
+                Assert.NotEmpty(c.Reason);
+                Assert.NotEmpty(c.Cure);
+                Assert.NotEmpty(c.Command!);
+            }
+        );
         Assert.Equal(concerns.OrderByDescending(c => c.Severity).Select(c => c.About), concerns.Select(c => c.About));
         var text = demo.Ok("status");
         Assert.Contains("4 things need a hand.", text);
@@ -52,9 +79,25 @@ public sealed class StoryTests(DemoWorld demo) : IClassFixture<DemoWorld>
         Assert.Equal(before, (await demo.HandshakeAsync(Timetable, demo.Web01)).SerialNumber);
         Assert.DoesNotContain(Status().Concerns, c => c.About.Contains(Timetable));
         // The key never left the host: it is in its store alone, for its account alone.
-        var key = Directory.EnumerateFiles(Path.Combine(demo.Data, "web01", "agent", "store", "keyed"), "key.pem", SearchOption.AllDirectories).Single(f => f.Contains(before));
+        var key = Directory
+            .EnumerateFiles(Path.Combine(demo.Data, "web01", "agent", "store", "keyed"), "key.pem", SearchOption.AllDirectories)
+            .Single(f => f.Contains(before));
         Assert.Equal(UnixFileMode.UserRead | UnixFileMode.UserWrite, File.GetUnixFileMode(key));
-        var gnutls = Programs.Run("gnutls-cli", ["--x509cafile", demo.RootPem, "--sni-hostname", Timetable, "--verify-hostname", Timetable, "-p", demo.TlsPort.ToString(), demo.Web01], []);
+        var gnutls = Programs.Run(
+            "gnutls-cli",
+            [
+                "--x509cafile",
+                demo.RootPem,
+                "--sni-hostname",
+                Timetable,
+                "--verify-hostname",
+                Timetable,
+                "-p",
+                demo.TlsPort.ToString(),
+                demo.Web01,
+            ],
+            []
+        );
         Assert.Contains("The certificate is trusted", gnutls.Output);
     }
 
@@ -72,9 +115,13 @@ public sealed class StoryTests(DemoWorld demo) : IClassFixture<DemoWorld>
             {
                 using var c = await demo.HandshakeAsync(Pulse, demo.Web01);
                 seen.AddOrUpdate(c.SerialNumber, 1, (_, n) => n + 1);
-                if (c.NotAfter < DateTime.Now || c.NotBefore > DateTime.Now) faults.Add($"{c.SerialNumber} was served outside its life");
+                if (c.NotAfter < DateTime.Now || c.NotBefore > DateTime.Now)
+                    faults.Add($"{c.SerialNumber} was served outside its life");
             }
-            catch (Exception e) { faults.Add(e.Message); }
+            catch (Exception e)
+            {
+                faults.Add(e.Message);
+            }
             await Task.Delay(50);
         }
         Assert.Empty(faults);
@@ -96,12 +143,21 @@ public sealed class StoryTests(DemoWorld demo) : IClassFixture<DemoWorld>
         {
             demo.Beacon("cert", "renew", Timetable, "--no-wait");
             await Task.Delay(random.Next(0, 350));
-            var victims = round % 5 == 4 ? new[] { "service.pid", "web01/agent.pid" } : round % 5 == 2 ? ["service.pid"] : ["web01/agent.pid"];
-            foreach (var v in victims) Programs.Run("kill", ["-9", File.ReadAllText(Path.Combine(demo.Data, v)).Trim()]);
+            var victims =
+                round % 5 == 4 ? new[] { "service.pid", "web01/agent.pid" }
+                : round % 5 == 2 ? ["service.pid"]
+                : ["web01/agent.pid"];
+            foreach (var v in victims)
+                Programs.Run("kill", ["-9", File.ReadAllText(Path.Combine(demo.Data, v)).Trim()]);
             // At once, and again when everything has come back.
             using (await HandshakeAsync(seed, round)) { }
-            await WaitAsync(() => demo.Beacon("cert", "show", Timetable, "--json") is { Code: 0 } r && JsonSerializer.Deserialize(r.Output, BeaconJson.Default.CertificateDetail) is { } d
-                && d.Orders.All(o => o.State is not (OrderState.Queued or OrderState.Taken)), $"seed {seed}, round {round}: the order did not end");
+            await WaitAsync(
+                () =>
+                    demo.Beacon("cert", "show", Timetable, "--json") is { Code: 0 } r
+                    && JsonSerializer.Deserialize(r.Output, BeaconJson.Default.CertificateDetail) is { } d
+                    && d.Orders.All(o => o.State is not (OrderState.Queued or OrderState.Taken)),
+                $"seed {seed}, round {round}: the order did not end"
+            );
             using var after = await HandshakeAsync(seed, round);
         }
         var detail = Show(Timetable);
@@ -115,15 +171,22 @@ public sealed class StoryTests(DemoWorld demo) : IClassFixture<DemoWorld>
 
     private async Task<System.Security.Cryptography.X509Certificates.X509Certificate2> HandshakeAsync(int seed, int round)
     {
-        try { return await demo.HandshakeAsync(Timetable, demo.Web01); }
-        catch (Exception e) { throw new InvalidOperationException($"seed {seed}, round {round}: the site did not answer with a valid pair: {e.Message}", e); }
+        try
+        {
+            return await demo.HandshakeAsync(Timetable, demo.Web01);
+        }
+        catch (Exception e)
+        {
+            throw new InvalidOperationException($"seed {seed}, round {round}: the site did not answer with a valid pair: {e.Message}", e);
+        }
     }
 
     private static async Task WaitAsync(Func<bool> there, string what)
     {
         for (var i = 0; i < 200; i++)
         {
-            if (there()) return;
+            if (there())
+                return;
             await Task.Delay(100);
         }
         Assert.Fail(what);

@@ -15,7 +15,18 @@ public sealed class ApprovalTests(RunningService service) : IClassFixture<Runnin
         if (!_homes.TryGetValue(who, out var home))
         {
             home = _homes[who] = service.Scratch["home-" + who + Guid.NewGuid().ToString("N")[..6]];
-            var (code, _, error) = service.Beacon(home, "sign-in", "--service", service.Url, "--name", who, "--root", service.RootPem, "--password-file", service.Scratch["password"]);
+            var (code, _, error) = service.Beacon(
+                home,
+                "sign-in",
+                "--service",
+                service.Url,
+                "--name",
+                who,
+                "--root",
+                service.RootPem,
+                "--password-file",
+                service.Scratch["password"]
+            );
             Assert.True(code == 0, error);
         }
         return service.Beacon(home, args);
@@ -39,16 +50,27 @@ public sealed class ApprovalTests(RunningService service) : IClassFixture<Runnin
 
     private async Task PeopleAsync()
     {
-        var there = (await RunningService.GetAsync(service.Robin, "/api/v1/people", BeaconJson.Default.ListPersonInfo)).Select(p => p.Name).ToHashSet();
+        var there = (await RunningService.GetAsync(service.Robin, "/api/v1/people", BeaconJson.Default.ListPersonInfo))
+            .Select(p => p.Name)
+            .ToHashSet();
         foreach (var (name, groups) in new[] { ("jay", new[] { "approvers" }), ("dunnock", ["administrators"]) })
-            if (!there.Contains(name)) await RunningService.PostAsync(service.Robin, "/api/v1/people", new NewPerson(name, RunningService.Password, groups), BeaconJson.Default.NewPerson, BeaconJson.Default.PersonInfo);
+            if (!there.Contains(name))
+                await RunningService.PostAsync(
+                    service.Robin,
+                    "/api/v1/people",
+                    new NewPerson(name, RunningService.Password, groups),
+                    BeaconJson.Default.NewPerson,
+                    BeaconJson.Default.PersonInfo
+                );
     }
 
     private string Csr(Scratch s, string names) => EstTests.Make(s, names).Csr;
 
     private long Ask(Scratch s, string profile, string names, params string[] more)
     {
-        var q = JsonDocument.Parse(As("robin", ["request", "new", "--csr", Csr(s, names), "--profile", profile, "--json", .. more]).Output).RootElement;
+        var q = JsonDocument
+            .Parse(As("robin", ["request", "new", "--csr", Csr(s, names), "--profile", profile, "--json", .. more]).Output)
+            .RootElement;
         Assert.Equal("waiting-for-approval", q.GetProperty("state").GetString());
         return q.GetProperty("number").GetInt64();
     }
@@ -94,27 +116,70 @@ public sealed class ApprovalTests(RunningService service) : IClassFixture<Runnin
         var amended = Ask(s, "four-eyes", "DNS:four.thistledown.example,DNS:wrong.thistledown.example");
         Good("wren", "request", "approve", amended.ToString());
         Bad("jay", "It is in no zone", "request", "amend", amended.ToString(), "--name", "four.other.example", "--reason", "test");
-        Good("jay", "request", "amend", amended.ToString(), "--name", "four.thistledown.example", "fourth.thistledown.example", "--reason", "The second name was misspelt.");
+        Good(
+            "jay",
+            "request",
+            "amend",
+            amended.ToString(),
+            "--name",
+            "four.thistledown.example",
+            "fourth.thistledown.example",
+            "--reason",
+            "The second name was misspelt."
+        );
         var shown = Good("robin", "request", "show", amended.ToString());
         Assert.Contains("0 of 2", shown);
         Assert.Contains("jay amended the names", shown);
         Assert.Contains("The second name was misspelt.", shown);
         Good("wren", "request", "approve", amended.ToString());
         Good("jay", "request", "approve", amended.ToString());
-        Bad("jay", "names are amended before the approval only", "request", "amend", amended.ToString(), "--name", "five.thistledown.example", "--reason", "late");
+        Bad(
+            "jay",
+            "names are amended before the approval only",
+            "request",
+            "amend",
+            amended.ToString(),
+            "--name",
+            "five.thistledown.example",
+            "--reason",
+            "late"
+        );
         Good("robin", "cert", "export", "four.thistledown.example@robin", "--form", "der", "--out", s["four.cer"]);
-        Assert.Equal(["four.thistledown.example", "fourth.thistledown.example"], X509.Read(File.ReadAllBytes(s["four.cer"])).Names.Select(n => n.Value));
+        Assert.Equal(
+            ["four.thistledown.example", "fourth.thistledown.example"],
+            X509.Read(File.ReadAllBytes(s["four.cer"])).Names.Select(n => n.Value)
+        );
 
         // Found by number, name and requester; a second request shows what differs from the edition in use.
-        var again = Ask(s, "two-eyes", "DNS:four.thistledown.example,DNS:more.thistledown.example", "--as", "four.thistledown.example@robin");
+        var again = Ask(
+            s,
+            "two-eyes",
+            "DNS:four.thistledown.example,DNS:more.thistledown.example",
+            "--as",
+            "four.thistledown.example@robin"
+        );
         Assert.Contains("new names: more.thistledown.example", Good("wren", "request", "show", again.ToString()));
-        foreach (var search in new[] { again.ToString(), "more.thistledown", "robin" }) Assert.Contains($" {again} ", " " + Good("wren", "request", "list", search) + " ");
+        foreach (var search in new[] { again.ToString(), "more.thistledown", "robin" })
+            Assert.Contains($" {again} ", " " + Good("wren", "request", "list", search) + " ");
         Good("robin", "request", "withdraw", again.ToString());
         Bad("wren", "withdrawn", "request", "approve", again.ToString());
 
         // The journal has all of it, and holds.
         var journal = Good("robin", "journal", "list", "request.", "--take", "200", "--json");
-        foreach (var entry in new[] { "request.submitted", "request.approved", "request.refused", "request.amended", "request.withdrawn", "1 of 2", "2 of 2", "misspelt" }) Assert.Contains(entry, journal);
+        foreach (
+            var entry in new[]
+            {
+                "request.submitted",
+                "request.approved",
+                "request.refused",
+                "request.amended",
+                "request.withdrawn",
+                "1 of 2",
+                "2 of 2",
+                "misspelt",
+            }
+        )
+            Assert.Contains(entry, journal);
         Good("robin", "journal", "verify");
 
         string Good2Pem() => As("robin", "authority", "show", "issuing", "--pem").Output;
@@ -135,7 +200,8 @@ public sealed class ApprovalTests(RunningService service) : IClassFixture<Runnin
     {
         await PeopleAsync();
         using var s = new Scratch();
-        if (As("robin", "profile", "show", "kept-eyes").Code != 0) Good("robin", "profile", "copy", "device", "kept-eyes");
+        if (As("robin", "profile", "show", "kept-eyes").Code != 0)
+            Good("robin", "profile", "copy", "device", "kept-eyes");
         var number = Ask(s, "kept-eyes", "DNS:kept.thistledown.example");
         // The key away: the approval stands, the edition waits and is made when the key is back.
         var key = Directory.EnumerateFiles(Path.Combine(service.Data, "keys"), "issuing--*.key.pem").Single();
@@ -148,7 +214,8 @@ public sealed class ApprovalTests(RunningService service) : IClassFixture<Runnin
         Assert.Contains("1 of 1", Good("robin", "request", "show", number.ToString()));
         Assert.Contains("granted request waits for the authority's key", Good("robin", "status"));
         File.Move(key + ".away", key);
-        for (var i = 0; i < 100 && !Good("robin", "request", "show", number.ToString()).Contains(" issued"); i++) await Task.Delay(200, TestContext.Current.CancellationToken);
+        for (var i = 0; i < 100 && !Good("robin", "request", "show", number.ToString()).Contains(" issued"); i++)
+            await Task.Delay(200, TestContext.Current.CancellationToken);
         Assert.Contains(" issued", Good("robin", "request", "show", number.ToString()));
     }
 
@@ -157,7 +224,25 @@ public sealed class ApprovalTests(RunningService service) : IClassFixture<Runnin
     {
         using var s = new Scratch();
         var list = Good("robin", "profile", "list");
-        foreach (var id in new[] { "server", "server-and-client", "mail-server", "directory-server", "database-server", "database-client", "federation-signing", "federation-service", "file-transfer", "device", "agent", "responder", "subordinate" }) Assert.Contains(id, list);
+        foreach (
+            var id in new[]
+            {
+                "server",
+                "server-and-client",
+                "mail-server",
+                "directory-server",
+                "database-server",
+                "database-client",
+                "federation-signing",
+                "federation-service",
+                "file-transfer",
+                "device",
+                "agent",
+                "responder",
+                "subordinate",
+            }
+        )
+            Assert.Contains(id, list);
         Good("robin", "profile", "copy", "server", "depot", "--title", "Depot servers");
         Revise(s, "depot", "life: 90d", "life: 30d");
         Revise(s, "depot", "fixed: \"\"", "fixed: \"O=Thistledown Rail,OU=Depots\"");
@@ -171,7 +256,14 @@ public sealed class ApprovalTests(RunningService service) : IClassFixture<Runnin
         var csr = Csr(s, "DNS:depot.thistledown.example");
         Assert.Contains("OU=Depots", Good("robin", "request", "new", "--csr", csr, "--profile", "depot", "--preview"));
         Good("robin", "request", "new", "--csr", csr, "--profile", "depot");
-        Assert.Equal(3, JsonDocument.Parse(As("robin", "cert", "show", "depot.thistledown.example@robin", "--json").Output).RootElement.GetProperty("editions")[0].GetProperty("profileRevision").GetInt32());
+        Assert.Equal(
+            3,
+            JsonDocument
+                .Parse(As("robin", "cert", "show", "depot.thistledown.example@robin", "--json").Output)
+                .RootElement.GetProperty("editions")[0]
+                .GetProperty("profileRevision")
+                .GetInt32()
+        );
         Good("robin", "profile", "withdraw", "depot");
         Bad("robin", "is withdrawn", "request", "new", "--csr", Csr(s, "DNS:depot2.thistledown.example"), "--profile", "depot");
         Good("robin", "profile", "offer", "depot");
@@ -179,20 +271,26 @@ public sealed class ApprovalTests(RunningService service) : IClassFixture<Runnin
 
         // What makes no sense is refused with the reason; what cannot be read, with the line.
         var good = File.ReadAllText(s["depot.yaml"]);
-        foreach (var (before, after, says) in new[]
-                 {
-                     ("keyUsage: [digital-signature, key-encipherment]", "keyUsage: [digital-signature, key-cert-sign]", "could certify anything"),
-                     ("life: 30d", "life: 9000d", "longer than the authority's own"),
-                     ("life: 30d", "life: 30", "is not a life"),
-                     ("hostNames: true", "hostNames: false", "host names are not"),
-                     ("approvals: 0", "approvals: 3", "cannot be had"),
-                     ("approvals: 0", "approvals: many", "another kind"),
-                     ("keys: [", "keys: [ec-p192, ", "is not a kind of key"),
-                     ("extendedKeyUsage: [tls-server]", "extendedKeyUsage: [tls-server, ocsp-signing]", "could call any certificate good"),
-                     ("title: ", "titel: ", "\"titel\" is not one"),
-                     ("title: ", "title: \"", "Line "),
-                     ("within: []", "within: [not a zone]", "cannot be read"),
-                 })
+        foreach (
+            var (before, after, says) in new[]
+            {
+                (
+                    "keyUsage: [digital-signature, key-encipherment]",
+                    "keyUsage: [digital-signature, key-cert-sign]",
+                    "could certify anything"
+                ),
+                ("life: 30d", "life: 9000d", "longer than the authority's own"),
+                ("life: 30d", "life: 30", "is not a life"),
+                ("hostNames: true", "hostNames: false", "host names are not"),
+                ("approvals: 0", "approvals: 3", "cannot be had"),
+                ("approvals: 0", "approvals: many", "another kind"),
+                ("keys: [", "keys: [ec-p192, ", "is not a kind of key"),
+                ("extendedKeyUsage: [tls-server]", "extendedKeyUsage: [tls-server, ocsp-signing]", "could call any certificate good"),
+                ("title: ", "titel: ", "\"titel\" is not one"),
+                ("title: ", "title: \"", "Line "),
+                ("within: []", "within: [not a zone]", "cannot be read"),
+            }
+        )
         {
             Assert.Contains(before, good);
             Bad("robin", says, "profile", "import", s.File("bad.yaml", good.Replace(before, after)));
@@ -200,17 +298,34 @@ public sealed class ApprovalTests(RunningService service) : IClassFixture<Runnin
         Assert.Contains("revision 3", Good("robin", "profile", "show", "depot"));
 
         // Within, most, and who may ask.
-        File.WriteAllText(s["depot.yaml"], good.Replace("within: []", "within: [depots.thistledown.example]").Replace("most: 250", "most: 2").Replace("mayAsk: []", "mayAsk: [depot-keepers]"));
+        File.WriteAllText(
+            s["depot.yaml"],
+            good.Replace("within: []", "within: [depots.thistledown.example]")
+                .Replace("most: 250", "most: 2")
+                .Replace("mayAsk: []", "mayAsk: [depot-keepers]")
+        );
         Good("robin", "profile", "import", s["depot.yaml"]);
         Bad("robin", "for members of depot-keepers", "request", "new", "--csr", csr, "--profile", "depot", "--preview");
-        File.WriteAllText(s["depot.yaml"], File.ReadAllText(s["depot.yaml"]).Replace("mayAsk: [depot-keepers]", "mayAsk: [administrators]"));
+        File.WriteAllText(
+            s["depot.yaml"],
+            File.ReadAllText(s["depot.yaml"]).Replace("mayAsk: [depot-keepers]", "mayAsk: [administrators]")
+        );
         Good("robin", "profile", "import", s["depot.yaml"]);
         var names = string.Join(',', new[] { "a.depots", "b.depots", "c.depots", "d" }.Select(n => $"DNS:{n}.thistledown.example"));
         var (_, preview, _) = As("robin", "request", "new", "--csr", Csr(s, names), "--profile", "depot", "--preview", "--json");
-        Assert.Equal(["zone-held", "zone-held", "profile-too-many", "profile-too-many"], JsonDocument.Parse(preview).RootElement.GetProperty("verdicts").EnumerateArray().Select(v => v.GetProperty("reason").GetString()));
+        Assert.Equal(
+            ["zone-held", "zone-held", "profile-too-many", "profile-too-many"],
+            JsonDocument
+                .Parse(preview)
+                .RootElement.GetProperty("verdicts")
+                .EnumerateArray()
+                .Select(v => v.GetProperty("reason").GetString())
+        );
 
         // The schema names the fields that the file has.
-        var schema = JsonDocument.Parse(service.Curl($"{service.Url}/api/profile.schema.json").Output).RootElement.GetProperty("properties");
+        var schema = JsonDocument
+            .Parse(service.Curl($"{service.Url}/api/profile.schema.json").Output)
+            .RootElement.GetProperty("properties");
         var fields = good.Split('\n').Where(l => l.Length > 0 && char.IsLetter(l[0])).Select(l => l.Split(':')[0]).ToList();
         Assert.All(fields, f => Assert.True(schema.TryGetProperty(f, out _), f));
         Assert.Contains("profile.revised", Good("robin", "journal", "list", "profile.", "--json"));
@@ -223,10 +338,27 @@ public sealed class ApprovalTests(RunningService service) : IClassFixture<Runnin
         var csr = Csr(s, "DNS:brought.thistledown.example");
         Bad("robin", "no zone", "request", "new", "--csr", csr, "--name", "brought.other.example");
         Good("robin", "request", "new", "--csr", csr, "--name", "added.thistledown.example");
-        foreach (var (form, ending) in new[] { ("pem", ".pem"), ("chain", "--chain.pem"), ("der", ".cer"), ("pkcs7", ".p7b"), ("pkcs7-pem", ".p7b.pem") })
+        foreach (
+            var (form, ending) in new[]
+            {
+                ("pem", ".pem"),
+                ("chain", "--chain.pem"),
+                ("der", ".cer"),
+                ("pkcs7", ".p7b"),
+                ("pkcs7-pem", ".p7b.pem"),
+            }
+        )
         {
             var folder = Directory.CreateDirectory(s["taken-" + form]).FullName;
-            var (code, output, error) = Programs.Run("bash", ["-c", $"cd {folder} && exec dotnet {Path.Combine(AppContext.BaseDirectory, "beacon.dll")} cert export brought.thistledown.example@robin --form {form}"], [], new Dictionary<string, string> { ["BEACON_HOME"] = _homes["robin"] });
+            var (code, output, error) = Programs.Run(
+                "bash",
+                [
+                    "-c",
+                    $"cd {folder} && exec dotnet {Path.Combine(AppContext.BaseDirectory, "beacon.dll")} cert export brought.thistledown.example@robin --form {form}",
+                ],
+                [],
+                new Dictionary<string, string> { ["BEACON_HOME"] = _homes["robin"] }
+            );
             Assert.True(code == 0, error);
             var file = Path.GetFileName(Assert.Single(Directory.EnumerateFiles(folder)));
             Assert.StartsWith("brought.thistledown.example@robin--20", file);

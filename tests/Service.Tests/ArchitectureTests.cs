@@ -8,14 +8,22 @@ public sealed class ArchitectureTests
 {
     private static Assembly Load(string name) => Assembly.LoadFrom(Path.Combine(AppContext.BaseDirectory, name + ".dll"));
 
-    private static string[] Ours(string name) => [.. Load(name).GetReferencedAssemblies().Select(a => a.Name!).Where(n => n.StartsWith("OrderlyBeacon") || n.StartsWith("beacon")).Order()];
+    private static string[] Ours(string name) =>
+        [
+            .. Load(name)
+                .GetReferencedAssemblies()
+                .Select(a => a.Name!)
+                .Where(n => n.StartsWith("OrderlyBeacon") || n.StartsWith("beacon"))
+                .Order(),
+        ];
 
     [Fact]
     public void References_go_one_way()
     {
         Assert.Empty(Ours("OrderlyBeacon.Core"));
         Assert.Empty(Ours("OrderlyBeacon.Contracts"));
-        foreach (var name in new[] { "beacond", "beacon-agent", "beacon" }) Assert.Equal(["OrderlyBeacon.Contracts", "OrderlyBeacon.Core"], Ours(name));
+        foreach (var name in new[] { "beacond", "beacon-agent", "beacon" })
+            Assert.Equal(["OrderlyBeacon.Contracts", "OrderlyBeacon.Core"], Ours(name));
     }
 
     [Fact]
@@ -26,25 +34,60 @@ public sealed class ArchitectureTests
     public void Core_touches_no_file_socket_clock_or_console()
     {
         // Members of these types would be I/O, time or shared state.
-        string[] forbidden = ["System.IO.File", "System.IO.FileStream", "System.IO.Directory", "System.Net.Sockets.Socket", "System.Net.Sockets.TcpClient", "System.Net.Dns", "System.Net.Http", "System.Console", "System.Diagnostics.Process", "System.Threading.Timer", "System.TimeProvider"];
+        string[] forbidden =
+        [
+            "System.IO.File",
+            "System.IO.FileStream",
+            "System.IO.Directory",
+            "System.Net.Sockets.Socket",
+            "System.Net.Sockets.TcpClient",
+            "System.Net.Dns",
+            "System.Net.Http",
+            "System.Console",
+            "System.Diagnostics.Process",
+            "System.Threading.Timer",
+            "System.TimeProvider",
+        ];
         var used = TypesUsed(typeof(BeaconProblem).Assembly.Location);
         Assert.All(forbidden, f => Assert.DoesNotContain(used.Types, t => t == f || t.StartsWith(f + ".", StringComparison.Ordinal)));
-        foreach (var member in new[] { "DateTimeOffset.get_UtcNow", "DateTime.get_UtcNow", "DateTime.get_Now", "DateTimeOffset.get_Now", "RandomNumberGenerator.GetBytes", "Random.get_Shared" }) Assert.DoesNotContain(member, used.Members);
+        foreach (
+            var member in new[]
+            {
+                "DateTimeOffset.get_UtcNow",
+                "DateTime.get_UtcNow",
+                "DateTime.get_Now",
+                "DateTimeOffset.get_Now",
+                "RandomNumberGenerator.GetBytes",
+                "Random.get_Shared",
+            }
+        )
+            Assert.DoesNotContain(member, used.Members);
     }
 
     [Fact]
     public void Core_keeps_no_changing_state()
     {
-        foreach (var t in typeof(BeaconProblem).Assembly.GetTypes().Where(t => !t.Name.Contains('<') && !(t.FullName ?? "").Contains("PrivateImplementationDetails")))
-            foreach (var f in t.GetFields(BindingFlags.Static | BindingFlags.Public | BindingFlags.NonPublic).Where(f => !f.Name.Contains('<') || f.Name.EndsWith("k__BackingField", StringComparison.Ordinal)))
-                Assert.True(f.IsLiteral || f.IsInitOnly, $"{t.FullName}.{f.Name} can change");
+        foreach (
+            var t in typeof(BeaconProblem)
+                .Assembly.GetTypes()
+                .Where(t => !t.Name.Contains('<') && !(t.FullName ?? "").Contains("PrivateImplementationDetails"))
+        )
+        foreach (
+            var f in t.GetFields(BindingFlags.Static | BindingFlags.Public | BindingFlags.NonPublic)
+                .Where(f => !f.Name.Contains('<') || f.Name.EndsWith("k__BackingField", StringComparison.Ordinal))
+        )
+            Assert.True(f.IsLiteral || f.IsInitOnly, $"{t.FullName}.{f.Name} can change");
     }
 
     [Fact]
     public void The_newest_migration_is_known_by_name()
     {
         static string Of(Type t) => t.GetCustomAttribute<Microsoft.EntityFrameworkCore.Migrations.MigrationAttribute>()!.Id;
-        var all = typeof(Storage.Database).Assembly.GetTypes().Where(t => t.GetCustomAttribute<Microsoft.EntityFrameworkCore.Migrations.MigrationAttribute>() is not null).Select(Of).ToList();
+        var all = typeof(Storage.Database)
+            .Assembly.GetTypes()
+            .Where(t => t.GetCustomAttribute<Microsoft.EntityFrameworkCore.Migrations.MigrationAttribute>() is not null)
+            .Select(Of)
+            .ToList();
         // Were it an older one, the newest would never be applied.
         Assert.Equal(all.Max(StringComparer.Ordinal), Of(Storage.Database.Newest));
     }
@@ -52,8 +95,15 @@ public sealed class ArchitectureTests
     [Fact]
     public void Authority_keys_are_used_in_one_class()
     {
-        var sources = Directory.EnumerateFiles(Path.Combine(Programs.Root, "src", "Service"), "*.cs", SearchOption.AllDirectories).Where(f => !f.Contains("/obj/") && !f.Contains("/bin/"));
-        Assert.Equal(["AuthorityKeys.cs"], sources.Where(f => File.ReadAllText(f).Contains("ImportFromEncryptedPem") || File.ReadAllText(f).Contains("ExportEncryptedPkcs8")).Select(Path.GetFileName));
+        var sources = Directory
+            .EnumerateFiles(Path.Combine(Programs.Root, "src", "Service"), "*.cs", SearchOption.AllDirectories)
+            .Where(f => !f.Contains("/obj/") && !f.Contains("/bin/"));
+        Assert.Equal(
+            ["AuthorityKeys.cs"],
+            sources
+                .Where(f => File.ReadAllText(f).Contains("ImportFromEncryptedPem") || File.ReadAllText(f).Contains("ExportEncryptedPkcs8"))
+                .Select(Path.GetFileName)
+        );
     }
 
     private static (HashSet<string> Types, HashSet<string> Members) TypesUsed(string path)
@@ -72,7 +122,9 @@ public sealed class ArchitectureTests
         {
             var r = m.GetMemberReference(h);
             if (r.Parent.Kind == System.Reflection.Metadata.HandleKind.TypeReference)
-                members.Add($"{m.GetString(m.GetTypeReference((System.Reflection.Metadata.TypeReferenceHandle)r.Parent).Name)}.{m.GetString(r.Name)}");
+                members.Add(
+                    $"{m.GetString(m.GetTypeReference((System.Reflection.Metadata.TypeReferenceHandle)r.Parent).Name)}.{m.GetString(r.Name)}"
+                );
         }
         return (types, members);
     }

@@ -20,30 +20,48 @@ public sealed class BackupTests
         var home = service.Home();
         var (serials, numbers) = (new ConcurrentQueue<string>(), new ConcurrentQueue<long>());
         using var end = new CancellationTokenSource();
-        var load = Enumerable.Range(0, 2).Select(i => Task.Run(async () =>
-        {
-            using var mine = new Scratch();
-            while (!end.IsCancellationRequested)
-            {
-                serials.Enqueue(Enrol(service, mine).Serial.Hex);
-                if (i == 0) numbers.Enqueue(await NumberAsync(service));
-            }
-        })).ToArray();
-        while (serials.Count < 6) await Task.Delay(50, TestContext.Current.CancellationToken);
+        var load = Enumerable
+            .Range(0, 2)
+            .Select(i =>
+                Task.Run(async () =>
+                {
+                    using var mine = new Scratch();
+                    while (!end.IsCancellationRequested)
+                    {
+                        serials.Enqueue(Enrol(service, mine).Serial.Hex);
+                        if (i == 0)
+                            numbers.Enqueue(await NumberAsync(service));
+                    }
+                })
+            )
+            .ToArray();
+        while (serials.Count < 6)
+            await Task.Delay(50, TestContext.Current.CancellationToken);
 
         var file = s["kept.sealed"];
-        var (code, output, error) = Programs.Run("bash", ["-c", $"exec dotnet {Path.Combine(AppContext.BaseDirectory, "beacon.dll")} backup --out {file} --passphrase-fd 3 3<<<'{Words}'"], [], new Dictionary<string, string> { ["BEACON_HOME"] = home });
+        var (code, output, error) = Programs.Run(
+            "bash",
+            [
+                "-c",
+                $"exec dotnet {Path.Combine(AppContext.BaseDirectory, "beacon.dll")} backup --out {file} --passphrase-fd 3 3<<<'{Words}'",
+            ],
+            [],
+            new Dictionary<string, string> { ["BEACON_HOME"] = home }
+        );
         Assert.True(code == 0, output + error + service.Errors);
         Assert.Equal(UnixFileMode.UserRead | UnixFileMode.UserWrite, File.GetUnixFileMode(file));
         Assert.DoesNotContain("SQLite format", System.Text.Encoding.Latin1.GetString(File.ReadAllBytes(file)));
         Assert.Empty(Directory.EnumerateFileSystemEntries(service.Data, "backup-*"));
         var before = serials.Count;
-        while (serials.Count < before + 4) await Task.Delay(50, TestContext.Current.CancellationToken);
+        while (serials.Count < before + 4)
+            await Task.Delay(50, TestContext.Current.CancellationToken);
         await end.CancelAsync();
         await Task.WhenAll(load);
 
         // After the backup: one that it knows is revoked, and one that it does not know.
-        var known = (await RunningService.GetAsync(service.Robin, "/api/v1/certificates?take=200", BeaconJson.Default.PageCertificateInfo)).Items.First(c => c.Name.EndsWith("@robin") && serials.Take(4).Contains(c.Serial));
+        var known = (
+            await RunningService.GetAsync(service.Robin, "/api/v1/certificates?take=200", BeaconJson.Default.PageCertificateInfo)
+        ).Items.First(c => c.Name.EndsWith("@robin") && serials.Take(4).Contains(c.Serial));
         var late = Enrol(service, s);
         serials.Enqueue(late.Serial.Hex);
         foreach (var (name, serial) in new[] { (known.Name, known.Serial!), ($"{late.Names[0].Value}@robin", late.Serial.Hex) })
@@ -95,8 +113,22 @@ public sealed class BackupTests
         Assert.Equal(0, service.Beacon(again, "journal", "verify").Code);
         Assert.Contains("service.restored", service.Beacon(again, "journal", "list", "service.", "--json").Output);
 
-        (int, string, string) Restore(string words, string from, params string[] more) => Programs.Run("bash", ["-c", $"exec dotnet {Path.Combine(AppContext.BaseDirectory, "beacond.dll")} restore {from} --passphrase-fd 3 {string.Join(' ', more)} 3<<<'{words}'"], [],
-            new Dictionary<string, string> { ["BEACON_DATA"] = service.Data, ["BEACON_PORT"] = service.Port.ToString(), ["BEACON_PUBLICATIONPORT"] = service.PublicationPort.ToString(), ["BEACON_ORGANIZATION"] = "Thistledown Rail" });
+        (int, string, string) Restore(string words, string from, params string[] more) =>
+            Programs.Run(
+                "bash",
+                [
+                    "-c",
+                    $"exec dotnet {Path.Combine(AppContext.BaseDirectory, "beacond.dll")} restore {from} --passphrase-fd 3 {string.Join(' ', more)} 3<<<'{words}'",
+                ],
+                [],
+                new Dictionary<string, string>
+                {
+                    ["BEACON_DATA"] = service.Data,
+                    ["BEACON_PORT"] = service.Port.ToString(),
+                    ["BEACON_PUBLICATIONPORT"] = service.PublicationPort.ToString(),
+                    ["BEACON_ORGANIZATION"] = "Thistledown Rail",
+                }
+            );
 
         void Refused(string says, string words, string from)
         {
@@ -117,7 +149,11 @@ public sealed class BackupTests
 
     private static X509 Enrol(RunningService service, Scratch s)
     {
-        var (status, body) = EstTests.Enrol(service, s, EstTests.Make(s, $"DNS:b{Guid.NewGuid().ToString("N")[..10]}.thistledown.example").Csr);
+        var (status, body) = EstTests.Enrol(
+            service,
+            s,
+            EstTests.Make(s, $"DNS:b{Guid.NewGuid().ToString("N")[..10]}.thistledown.example").Csr
+        );
         Assert.True(status == "200", body);
         return X509.Read(Pkcs7.ReadCertificates(Convert.FromBase64String(body))[0]);
     }

@@ -13,17 +13,51 @@ public sealed class EstTests(RunningService service) : IClassFixture<RunningServ
     internal static (string Key, string Csr) Make(Scratch s, string names, string key = Ec)
     {
         var name = Guid.NewGuid().ToString("N")[..8];
-        var (code, _, error) = Programs.Run("openssl", [.. $"req -new -newkey {key} -nodes -keyout {s[name + ".key"]} -outform DER -out {s[name + ".der"]} -subj /CN=api.thistledown.example -addext subjectAltName={names}".Split(' ')]);
+        var (code, _, error) = Programs.Run(
+            "openssl",
+            [
+                .. $"req -new -newkey {key} -nodes -keyout {s[name + ".key"]} -outform DER -out {s[name + ".der"]} -subj /CN=api.thistledown.example -addext subjectAltName={names}".Split(
+                    ' '
+                ),
+            ]
+        );
         Assert.True(code == 0, error);
-        File.WriteAllText(s[name + ".b64"], Convert.ToBase64String(File.ReadAllBytes(s[name + ".der"]), Base64FormattingOptions.InsertLineBreaks));
+        File.WriteAllText(
+            s[name + ".b64"],
+            Convert.ToBase64String(File.ReadAllBytes(s[name + ".der"]), Base64FormattingOptions.InsertLineBreaks)
+        );
         return (s[name + ".key"], s[name + ".b64"]);
     }
 
-    private (string Status, string Body) Enrol(Scratch s, string csr, string profile = "server", string operation = "simpleenroll", params string[] more) => Enrol(service, s, csr, profile, operation, more);
+    private (string Status, string Body) Enrol(
+        Scratch s,
+        string csr,
+        string profile = "server",
+        string operation = "simpleenroll",
+        params string[] more
+    ) => Enrol(service, s, csr, profile, operation, more);
 
-    internal static (string Status, string Body) Enrol(RunningService service, Scratch s, string csr, string profile = "server", string operation = "simpleenroll", params string[] more)
+    internal static (string Status, string Body) Enrol(
+        RunningService service,
+        Scratch s,
+        string csr,
+        string profile = "server",
+        string operation = "simpleenroll",
+        params string[] more
+    )
     {
-        var (code, output, error) = service.Curl([.. more, "-o", s["answer"], "-w", "%{http_code}", "-H", "Content-Type: application/pkcs10", "--data-binary", "@" + csr, $"{service.Url}/.well-known/est/{profile}/{operation}"]);
+        var (code, output, error) = service.Curl([
+            .. more,
+            "-o",
+            s["answer"],
+            "-w",
+            "%{http_code}",
+            "-H",
+            "Content-Type: application/pkcs10",
+            "--data-binary",
+            "@" + csr,
+            $"{service.Url}/.well-known/est/{profile}/{operation}",
+        ]);
         Assert.True(code == 0, error);
         return (output, File.ReadAllText(s["answer"]));
     }
@@ -38,12 +72,32 @@ public sealed class EstTests(RunningService service) : IClassFixture<RunningServ
     {
         var (_, cacerts, _) = service.Curl($"{service.Url}/.well-known/est/server/cacerts");
         s.File("cas.pem", Programs.OpenSsl("pkcs7 -inform DER -print_certs", Convert.FromBase64String(cacerts)));
-        var (_, _, error) = Programs.Run("curl", ["-sS", "-o", s["crl.der"], $"http://localhost:{service.PublicationPort}/crl/issuing.crl"]);
+        var (_, _, error) = Programs.Run(
+            "curl",
+            ["-sS", "-o", s["crl.der"], $"http://localhost:{service.PublicationPort}/crl/issuing.crl"]
+        );
         Assert.Empty(error);
         Programs.OpenSsl($"crl -inform DER -in {s["crl.der"]} -out {s["crl.pem"]}");
     }
 
-    private bool Verifies(Scratch s) => Programs.Run("openssl", ["verify", "-x509_strict", "-crl_check", "-CRLfile", s["crl.pem"], "-CAfile", service.RootPem, "-untrusted", s["cas.pem"], s["leaf.pem"]]).Code == 0;
+    private bool Verifies(Scratch s) =>
+        Programs
+            .Run(
+                "openssl",
+                [
+                    "verify",
+                    "-x509_strict",
+                    "-crl_check",
+                    "-CRLfile",
+                    s["crl.pem"],
+                    "-CAfile",
+                    service.RootPem,
+                    "-untrusted",
+                    s["cas.pem"],
+                    s["leaf.pem"],
+                ]
+            )
+            .Code == 0;
 
     [Theory]
     [InlineData(Ec)]
@@ -57,7 +111,10 @@ public sealed class EstTests(RunningService service) : IClassFixture<RunningServ
         Leaf(s, body);
         Chain(s);
         Assert.True(Verifies(s));
-        Assert.Contains("http://localhost:" + service.PublicationPort + "/crl/issuing.crl", Programs.OpenSsl($"x509 -in {s["leaf.pem"]} -noout -text"));
+        Assert.Contains(
+            "http://localhost:" + service.PublicationPort + "/crl/issuing.crl",
+            Programs.OpenSsl($"x509 -in {s["leaf.pem"]} -noout -text")
+        );
 
         var serial = Programs.OpenSsl($"x509 -in {s["leaf.pem"]} -noout -serial").Trim().Split('=')[1];
         var (code, output, error) = service.Beacon(service.Home(), "cert", "revoke", serial, "--reason", "superseded");
@@ -76,11 +133,56 @@ public sealed class EstTests(RunningService service) : IClassFixture<RunningServ
         Leaf(s, Enrol(s, csr).Body);
         var (_, next) = Make(s, "DNS:again.thistledown.example");
         // curl keeps Basic from the common arguments out of it: the certificate alone decides.
-        var (code, status, error) = Programs.Run("curl", ["-sS", "--cacert", service.RootPem, "--cert", s["leaf.pem"], "--key", key, "-o", s["answer"], "-w", "%{http_code}", "-H", "Content-Type: application/pkcs10", "--data-binary", "@" + next, $"{service.Url}/.well-known/est/server/simplereenroll"]);
+        var (code, status, error) = Programs.Run(
+            "curl",
+            [
+                "-sS",
+                "--cacert",
+                service.RootPem,
+                "--cert",
+                s["leaf.pem"],
+                "--key",
+                key,
+                "-o",
+                s["answer"],
+                "-w",
+                "%{http_code}",
+                "-H",
+                "Content-Type: application/pkcs10",
+                "--data-binary",
+                "@" + next,
+                $"{service.Url}/.well-known/est/server/simplereenroll",
+            ]
+        );
         Assert.True(code == 0, error);
         Assert.Equal("200", status);
         var (_, other) = Make(s, "DNS:other.thistledown.example");
-        Assert.Equal("403", Programs.Run("curl", ["-sS", "--cacert", service.RootPem, "--cert", s["leaf.pem"], "--key", key, "-o", s["answer"], "-w", "%{http_code}", "-H", "Content-Type: application/pkcs10", "--data-binary", "@" + other, $"{service.Url}/.well-known/est/server/simplereenroll"]).Output);
+        Assert.Equal(
+            "403",
+            Programs
+                .Run(
+                    "curl",
+                    [
+                        "-sS",
+                        "--cacert",
+                        service.RootPem,
+                        "--cert",
+                        s["leaf.pem"],
+                        "--key",
+                        key,
+                        "-o",
+                        s["answer"],
+                        "-w",
+                        "%{http_code}",
+                        "-H",
+                        "Content-Type: application/pkcs10",
+                        "--data-binary",
+                        "@" + other,
+                        $"{service.Url}/.well-known/est/server/simplereenroll",
+                    ]
+                )
+                .Output
+        );
         Assert.Contains("names differ", File.ReadAllText(s["answer"]));
         Assert.Equal("401", Enrol(s, next, operation: "simplereenroll").Status);
     }
@@ -105,7 +207,10 @@ public sealed class EstTests(RunningService service) : IClassFixture<RunningServ
         approved.EnsureSuccessStatusCode();
         (status, body) = Enrol(s, csr);
         Assert.Equal("200", status);
-        Assert.Contains("wild.thistledown.example", Programs.OpenSsl("pkcs7 -inform DER -print_certs -text", Convert.FromBase64String(body)));
+        Assert.Contains(
+            "wild.thistledown.example",
+            Programs.OpenSsl("pkcs7 -inform DER -print_certs -text", Convert.FromBase64String(body))
+        );
     }
 
     [Fact]
@@ -114,7 +219,12 @@ public sealed class EstTests(RunningService service) : IClassFixture<RunningServ
         using var s = new Scratch();
         var (_, good) = Make(s, "DNS:api.thistledown.example");
         var der = Convert.FromBase64String(File.ReadAllText(good));
-        byte[] Altered() { var b = (byte[])der.Clone(); b[^5] ^= 1; return b; }
+        byte[] Altered()
+        {
+            var b = (byte[])der.Clone();
+            b[^5] ^= 1;
+            return b;
+        }
         var cases = new (string Name, byte[] Body, string Status, string Word)[]
         {
             ("truncated", Encoding.ASCII.GetBytes(Convert.ToBase64String(der[..^40])), "400", "cut short"),
@@ -132,8 +242,39 @@ public sealed class EstTests(RunningService service) : IClassFixture<RunningServ
         }
         Assert.Equal("403", Enrol(s, Make(s, "DNS:elsewhere.example").Csr).Status);
         Assert.Equal("404", Enrol(s, good, profile: "nothing").Status);
-        Assert.Equal("400", service.Curl("-o", "/dev/null", "-w", "%{http_code}", "-H", "Content-Type: text/plain", "--data-binary", "@" + good, $"{service.Url}/.well-known/est/server/simpleenroll").Output);
-        var unsigned = Programs.Run("curl", ["-sS", "--cacert", service.RootPem, "-D", "-", "-H", "Content-Type: application/pkcs10", "--data-binary", "@" + good, $"{service.Url}/.well-known/est/server/simpleenroll"]).Output;
+        Assert.Equal(
+            "400",
+            service
+                .Curl(
+                    "-o",
+                    "/dev/null",
+                    "-w",
+                    "%{http_code}",
+                    "-H",
+                    "Content-Type: text/plain",
+                    "--data-binary",
+                    "@" + good,
+                    $"{service.Url}/.well-known/est/server/simpleenroll"
+                )
+                .Output
+        );
+        var unsigned = Programs
+            .Run(
+                "curl",
+                [
+                    "-sS",
+                    "--cacert",
+                    service.RootPem,
+                    "-D",
+                    "-",
+                    "-H",
+                    "Content-Type: application/pkcs10",
+                    "--data-binary",
+                    "@" + good,
+                    $"{service.Url}/.well-known/est/server/simpleenroll",
+                ]
+            )
+            .Output;
         Assert.Contains("401", unsigned);
         Assert.Contains("WWW-Authenticate: Basic", unsigned, StringComparison.OrdinalIgnoreCase);
     }
@@ -142,9 +283,32 @@ public sealed class EstTests(RunningService service) : IClassFixture<RunningServ
     public async Task Join_codes_work_once()
     {
         using var s = new Scratch();
-        (int Code, string Output, string Error) Join(string state, string host, string code) => Programs.Run("dotnet",
-            [Path.Combine(AppContext.BaseDirectory, "beacon-agent.dll"), "join", "--state", s[state], "--service", service.Url, "--host", host, "--code-file", "-", "--nginx", "/nowhere/nginx.conf"], Encoding.ASCII.GetBytes(code));
-        var i = await RunningService.PostAsync(service.Robin, "/api/v1/hosts", new NewHost("web07.thistledown.example"), BeaconJson.Default.NewHost, BeaconJson.Default.HostInvitation);
+        (int Code, string Output, string Error) Join(string state, string host, string code) =>
+            Programs.Run(
+                "dotnet",
+                [
+                    Path.Combine(AppContext.BaseDirectory, "beacon-agent.dll"),
+                    "join",
+                    "--state",
+                    s[state],
+                    "--service",
+                    service.Url,
+                    "--host",
+                    host,
+                    "--code-file",
+                    "-",
+                    "--nginx",
+                    "/nowhere/nginx.conf",
+                ],
+                Encoding.ASCII.GetBytes(code)
+            );
+        var i = await RunningService.PostAsync(
+            service.Robin,
+            "/api/v1/hosts",
+            new NewHost("web07.thistledown.example"),
+            BeaconJson.Default.NewHost,
+            BeaconJson.Default.HostInvitation
+        );
         var wrong = Join("a", i.Name, "abcde-abcde-abcde-abcde." + i.Code.Split('.')[1]);
         Assert.Equal(2, wrong.Code);
         Assert.Contains("not the one that was made last", wrong.Error);
@@ -153,11 +317,17 @@ public sealed class EstTests(RunningService service) : IClassFixture<RunningServ
         Assert.Contains("whole join code", Join("a", i.Name, i.Code.Split('.')[0]).Error);
         var good = Join("a", i.Name, i.Code);
         Assert.True(good.Code == 0, good.Error);
-        Assert.Equal(UnixFileMode.UserRead | UnixFileMode.UserWrite, File.GetUnixFileMode(Path.Combine(s["a"], "identity", "current", "key.pem")));
+        Assert.Equal(
+            UnixFileMode.UserRead | UnixFileMode.UserWrite,
+            File.GetUnixFileMode(Path.Combine(s["a"], "identity", "current", "key.pem"))
+        );
         Assert.Contains("used already", Join("b", i.Name, i.Code).Error);
 
         // Its certificate speaks for the host until the host is removed.
-        using var own = System.Security.Cryptography.X509Certificates.X509Certificate2.CreateFromPemFile(Path.Combine(s["a"], "identity", "current", "chain.pem"), Path.Combine(s["a"], "identity", "current", "key.pem"));
+        using var own = System.Security.Cryptography.X509Certificates.X509Certificate2.CreateFromPemFile(
+            Path.Combine(s["a"], "identity", "current", "chain.pem"),
+            Path.Combine(s["a"], "identity", "current", "key.pem")
+        );
         using var agent = service.Client(certificate: own);
         Assert.Empty((await RunningService.GetAsync(agent, "/api/v1/agent/work", BeaconJson.Default.OrderList)).Orders);
         await RunningService.ProblemAsync(await agent.GetAsync("/api/v1/today"), System.Net.HttpStatusCode.Forbidden);
@@ -165,6 +335,9 @@ public sealed class EstTests(RunningService service) : IClassFixture<RunningServ
         await RunningService.ProblemAsync(await agent.GetAsync("/api/v1/agent/work"), System.Net.HttpStatusCode.Unauthorized);
         var leaf = X509.Read(Armor.Read(File.ReadAllBytes(Path.Combine(s["a"], "identity", "current", "chain.pem"))).Blocks[0].Der);
         using var http = new HttpClient();
-        Assert.NotNull(Core.Revocation.Crl.Read(await http.GetByteArrayAsync($"http://127.0.0.1:{service.PublicationPort}/crl/issuing.crl")).Find(leaf.Serial));
+        Assert.NotNull(
+            Core.Revocation.Crl.Read(await http.GetByteArrayAsync($"http://127.0.0.1:{service.PublicationPort}/crl/issuing.crl"))
+                .Find(leaf.Serial)
+        );
     }
 }

@@ -36,23 +36,38 @@ public sealed class HealthTests
         /// <summary>By path; OCSP has one path however it is asked.</summary>
         public Dictionary<string, Answer> Instead { get; } = [];
 
-        public static Answer Give(int status, string type, byte[] body, string more = "") => async (to, ct) =>
-        {
-            await to.WriteAsync(Encoding.ASCII.GetBytes($"HTTP/1.1 {status} X\r\nContent-Type: {type}\r\nContent-Length: {body.Length}\r\nDate: {DateTimeOffset.UtcNow:R}\r\n{more}Connection: close\r\n\r\n"), ct);
-            await to.WriteAsync(body, ct);
-        };
+        public static Answer Give(int status, string type, byte[] body, string more = "") =>
+            async (to, ct) =>
+            {
+                await to.WriteAsync(
+                    Encoding.ASCII.GetBytes(
+                        $"HTTP/1.1 {status} X\r\nContent-Type: {type}\r\nContent-Length: {body.Length}\r\nDate: {DateTimeOffset.UtcNow:R}\r\n{more}Connection: close\r\n\r\n"
+                    ),
+                    ct
+                );
+                await to.WriteAsync(body, ct);
+            };
 
         private async Task AcceptAsync()
         {
             while (!_end.IsCancellationRequested)
             {
                 TcpClient client;
-                try { client = await _listener.AcceptTcpClientAsync(_end.Token); }
-                catch (Exception e) when (e is OperationCanceledException or ObjectDisposedException or SocketException) { return; }
+                try
+                {
+                    client = await _listener.AcceptTcpClientAsync(_end.Token);
+                }
+                catch (Exception e) when (e is OperationCanceledException or ObjectDisposedException or SocketException)
+                {
+                    return;
+                }
                 _ = Task.Run(async () =>
                 {
                     using (client)
-                        try { await OneAsync(client.GetStream()); }
+                        try
+                        {
+                            await OneAsync(client.GetStream());
+                        }
                         catch (Exception e) when (e is IOException or OperationCanceledException or SocketException) { }
                 });
             }
@@ -62,9 +77,11 @@ public sealed class HealthTests
         {
             var head = new List<byte>();
             var one = new byte[1];
-            while (!Encoding.ASCII.GetString([.. head.TakeLast(4)]).Equals("\r\n\r\n") && await s.ReadAsync(one) > 0) head.Add(one[0]);
+            while (!Encoding.ASCII.GetString([.. head.TakeLast(4)]).Equals("\r\n\r\n") && await s.ReadAsync(one) > 0)
+                head.Add(one[0]);
             var text = Encoding.ASCII.GetString([.. head]);
-            if (text.Length == 0) return;
+            if (text.Length == 0)
+                return;
             var path = text.Split(' ')[1];
             if (Instead.FirstOrDefault(i => path.StartsWith(i.Key, StringComparison.Ordinal)).Value is { } answer)
             {
@@ -74,7 +91,9 @@ public sealed class HealthTests
             // Asked to close, so that one connection is one question.
             using var onward = new TcpClient("localhost", _service);
             var o = onward.GetStream();
-            await o.WriteAsync(Encoding.ASCII.GetBytes(text.Insert(text.IndexOf("\r\n", StringComparison.Ordinal) + 2, "Connection: close\r\n")));
+            await o.WriteAsync(
+                Encoding.ASCII.GetBytes(text.Insert(text.IndexOf("\r\n", StringComparison.Ordinal) + 2, "Connection: close\r\n"))
+            );
             if (text.Contains("Content-Length: ", StringComparison.OrdinalIgnoreCase))
             {
                 var body = new byte[int.Parse(text.Split("Content-Length: ")[1].Split("\r\n")[0])];
@@ -116,7 +135,13 @@ public sealed class HealthTests
         var previous = w.Fetch(server.Url + "/issuer/issuing.cer");
         var earlier = w.Fetch(server.Url + "/crl/issuing.crl");
         w.Good("authority", "issue-crl", "issuing");
-        var (list, delta, certificate, rootList, ocsp) = ("/crl/issuing.crl", "/crl/issuing-delta.crl", "/issuer/issuing.cer", "/crl/root.crl", "/ocsp/issuing");
+        var (list, delta, certificate, rootList, ocsp) = (
+            "/crl/issuing.crl",
+            "/crl/issuing-delta.crl",
+            "/issuer/issuing.cer",
+            "/crl/root.crl",
+            "/ocsp/issuing"
+        );
         var html = Encoding.UTF8.GetBytes("<html>Please sign in</html>");
         var signer = IssuingKey(w, edition, previous);
         var issuer = X509.Read(previous);
@@ -127,12 +152,27 @@ public sealed class HealthTests
         Put(list, PublicServer.Give(200, "application/pkix-crl", earlier), "stale", "issue-crl issuing", worst: false);
         Put(list, PublicServer.Give(200, "text/html; charset=utf-8", html), "wrong-type", "issue-crl");
         Put(certificate, PublicServer.Give(200, "application/octet-stream", html), "wrong-type", "--pem");
-        Put(certificate, PublicServer.Give(200, "application/x-pem-file", Encoding.ASCII.GetBytes(Armor.Write(Armor.Certificate, previous))), "wrong-type", "--pem");
+        Put(
+            certificate,
+            PublicServer.Give(200, "application/x-pem-file", Encoding.ASCII.GetBytes(Armor.Write(Armor.Certificate, previous))),
+            "wrong-type",
+            "--pem"
+        );
         Put(ocsp, PublicServer.Give(200, "text/html", html), "wrong-type", "/ocsp");
         Put(delta, PublicServer.Give(200, "application/pkix-crl", w.Fetch(server.Url + list)), "wrong-type", "issue-crl");
-        Put(certificate, PublicServer.Give(200, "application/pkix-cert", w.Fetch(server.Url + "/issuer/root.cer")), "wrong-issuer", "--pem");
+        Put(
+            certificate,
+            PublicServer.Give(200, "application/pkix-cert", w.Fetch(server.Url + "/issuer/root.cer")),
+            "wrong-issuer",
+            "--pem"
+        );
         Put(list, PublicServer.Give(200, "application/pkix-crl", w.Fetch(server.Url + rootList)), "wrong-issuer", "issue-crl");
-        Put(list, PublicServer.Give(301, "text/html", html, "Location: https://pki.thistledown.example/issuing.crl\r\n"), "redirected", "plain HTTP");
+        Put(
+            list,
+            PublicServer.Give(301, "text/html", html, "Location: https://pki.thistledown.example/issuing.crl\r\n"),
+            "redirected",
+            "plain HTTP"
+        );
         Put(list, PublicServer.Give(502, "text/plain", []), "server-error", "log");
         Put(list, List(now.AddDays(-3), now.AddDays(-2), 1), "lapsed", "issue-crl");
         Put(list, List(now.AddHours(-23), now.AddHours(1), 9), "lapses-soon", "issue-crl", worst: false);
@@ -141,13 +181,27 @@ public sealed class HealthTests
         altered[^1] ^= 1;
         Put(list, PublicServer.Give(200, "application/pkix-crl", altered), "bad-signature", "issue-crl");
         Put(ocsp, Answer(now.AddDays(-20), now.AddDays(-6)), "responder-expired", "renews itself");
-        Put(ocsp, PublicServer.Give(200, "application/ocsp-response", OcspResponse.Refuse(OcspRefusal.Unauthorized)), "responder-refuses", "authority show issuing");
+        Put(
+            ocsp,
+            PublicServer.Give(200, "application/ocsp-response", OcspResponse.Refuse(OcspRefusal.Unauthorized)),
+            "responder-refuses",
+            "authority show issuing"
+        );
         // Two gigabytes, and a server that never answers: given up in time.
-        Put(certificate, async (to, ct) =>
-        {
-            await to.WriteAsync(Encoding.ASCII.GetBytes("HTTP/1.1 200 OK\r\nContent-Type: application/pkix-cert\r\nContent-Length: 2147483648\r\n\r\n"), ct);
-            for (var block = new byte[1 << 20]; ; ) await to.WriteAsync(block, ct);
-        }, "too-large", "right file");
+        Put(
+            certificate,
+            async (to, ct) =>
+            {
+                await to.WriteAsync(
+                    Encoding.ASCII.GetBytes("HTTP/1.1 200 OK\r\nContent-Type: application/pkix-cert\r\nContent-Length: 2147483648\r\n\r\n"),
+                    ct
+                );
+                for (var block = new byte[1 << 20]; ; )
+                    await to.WriteAsync(block, ct);
+            },
+            "too-large",
+            "right file"
+        );
         Put(ocsp, async (_, ct) => await Task.Delay(Timeout.Infinite, ct), "timed-out", "server");
 
         // A second generation with a new key: its file over the first's, and the first's in its place.
@@ -160,7 +214,12 @@ public sealed class HealthTests
         server.Instead.Clear();
         w.Good("authority", "take-up", "issuing");
         w.Enrol();
-        Put(list, PublicServer.Give(200, "application/pkix-crl", w.Fetch(server.Url + "/crl/issuing-2.crl")), "wrong-generation", "issue-crl");
+        Put(
+            list,
+            PublicServer.Give(200, "application/pkix-crl", w.Fetch(server.Url + "/crl/issuing-2.crl")),
+            "wrong-generation",
+            "issue-crl"
+        );
 
         // A key that cannot be read: said at once, and the service still starts to say it.
         var key = Directory.EnumerateFiles(Path.Combine(w.Service.Data, "keys"), "issuing--*.key.pem").Order().Last();
@@ -180,13 +239,22 @@ public sealed class HealthTests
         w.Enrol();
         var metrics = Encoding.UTF8.GetString(w.Fetch(w.Plain + "/metrics"));
         Assert.Contains("beacon_health_findings 0", metrics);
-        Assert.Contains($"beacon_point_healthy{{authority=\"issuing\",key=\"1\",kind=\"crl\",fault=\"\",at=\"{server.Url}/crl/issuing.crl\"}} 1", metrics);
+        Assert.Contains(
+            $"beacon_point_healthy{{authority=\"issuing\",key=\"1\",kind=\"crl\",fault=\"\",at=\"{server.Url}/crl/issuing.crl\"}} 1",
+            metrics
+        );
 
         // The whole server away.
         server.Dispose();
         report = Check(w, failing: true);
-        Assert.All(report.GetProperty("authorities").EnumerateArray().SelectMany(a => a.GetProperty("generations").EnumerateArray()).SelectMany(g => g.GetProperty("points").EnumerateArray()),
-            p => Assert.Equal("unreachable", p.GetProperty("finding").GetProperty("fault").GetString()));
+        Assert.All(
+            report
+                .GetProperty("authorities")
+                .EnumerateArray()
+                .SelectMany(a => a.GetProperty("generations").EnumerateArray())
+                .SelectMany(g => g.GetProperty("points").EnumerateArray()),
+            p => Assert.Equal("unreachable", p.GetProperty("finding").GetProperty("fault").GetString())
+        );
         Assert.Contains("Nothing answers there", w.Good("status"));
 
         void Put(string path, PublicServer.Answer answer, string fault, string cure, bool worst = true)
@@ -196,18 +264,56 @@ public sealed class HealthTests
             server.Instead.Clear();
         }
 
-        PublicServer.Answer List(DateTimeOffset from, DateTimeOffset until, long number) => PublicServer.Give(200, "application/pkix-crl",
-            CrlWriter.Issue(new() { Issuer = issuer.Subject, IssuerKeyIdentifier = issuer.SubjectKeyIdentifier, Number = number, ThisUpdate = Whole(from), NextUpdate = Whole(until) }, new CrlEntries(), signer).ToArray());
+        PublicServer.Answer List(DateTimeOffset from, DateTimeOffset until, long number) =>
+            PublicServer.Give(
+                200,
+                "application/pkix-crl",
+                CrlWriter
+                    .Issue(
+                        new()
+                        {
+                            Issuer = issuer.Subject,
+                            IssuerKeyIdentifier = issuer.SubjectKeyIdentifier,
+                            Number = number,
+                            ThisUpdate = Whole(from),
+                            NextUpdate = Whole(until),
+                        },
+                        new CrlEntries(),
+                        signer
+                    )
+                    .ToArray()
+            );
 
         PublicServer.Answer Answer(DateTimeOffset from, DateTimeOffset until)
         {
             var own = new KeySigner(ECDsa.Create(ECCurve.NamedCurves.nistP256));
-            var responder = CertificateWriter.Issue(new()
-            {
-                Serial = SerialNumber.FromRandom(RandomNumberGenerator.GetBytes(16)), Issuer = issuer.Subject, Subject = DistinguishedName.ForCommonName("responder"), PublicKey = own.PublicKey, NotBefore = Whole(from), NotAfter = Whole(until),
-                KeyUsage = KeyUsages.DigitalSignature, ExtendedKeyUsage = [Oids.OcspSigning], AuthorityKeyIdentifier = issuer.SubjectKeyIdentifier,
-            }, signer);
-            return PublicServer.Give(200, "application/ocsp-response", OcspResponse.Write([new(OcspCertId.Of(issuer, edition.Serial, sha256: false), OcspStatus.Good, null, Whole(now), Whole(now.AddHours(1)))], Whole(now), default, own.PublicKey.KeyIdentifier(), responder, own));
+            var responder = CertificateWriter.Issue(
+                new()
+                {
+                    Serial = SerialNumber.FromRandom(RandomNumberGenerator.GetBytes(16)),
+                    Issuer = issuer.Subject,
+                    Subject = DistinguishedName.ForCommonName("responder"),
+                    PublicKey = own.PublicKey,
+                    NotBefore = Whole(from),
+                    NotAfter = Whole(until),
+                    KeyUsage = KeyUsages.DigitalSignature,
+                    ExtendedKeyUsage = [Oids.OcspSigning],
+                    AuthorityKeyIdentifier = issuer.SubjectKeyIdentifier,
+                },
+                signer
+            );
+            return PublicServer.Give(
+                200,
+                "application/ocsp-response",
+                OcspResponse.Write(
+                    [new(OcspCertId.Of(issuer, edition.Serial, sha256: false), OcspStatus.Good, null, Whole(now), Whole(now.AddHours(1)))],
+                    Whole(now),
+                    default,
+                    own.PublicKey.KeyIdentifier(),
+                    responder,
+                    own
+                )
+            );
         }
     }
 
@@ -220,13 +326,32 @@ public sealed class HealthTests
         return JsonDocument.Parse(output).RootElement;
     }
 
-    private static IEnumerable<JsonElement> Findings(JsonElement report) => report.GetProperty("authorities").EnumerateArray().SelectMany(a => a.GetProperty("generations").EnumerateArray())
-        .SelectMany(g => g.GetProperty("findings").EnumerateArray().Concat(g.GetProperty("points").EnumerateArray().Where(p => p.GetProperty("finding").ValueKind == JsonValueKind.Object).Select(p => p.GetProperty("finding"))));
+    private static IEnumerable<JsonElement> Findings(JsonElement report) =>
+        report
+            .GetProperty("authorities")
+            .EnumerateArray()
+            .SelectMany(a => a.GetProperty("generations").EnumerateArray())
+            .SelectMany(g =>
+                g.GetProperty("findings")
+                    .EnumerateArray()
+                    .Concat(
+                        g.GetProperty("points")
+                            .EnumerateArray()
+                            .Where(p => p.GetProperty("finding").ValueKind == JsonValueKind.Object)
+                            .Select(p => p.GetProperty("finding"))
+                    )
+            );
 
     private static void Expect(JsonElement report, string uri, string fault, string cure)
     {
-        var points = report.GetProperty("authorities").EnumerateArray().SelectMany(a => a.GetProperty("generations").EnumerateArray()).SelectMany(g => g.GetProperty("points").EnumerateArray());
-        var at = points.Where(p => p.GetProperty("uri").GetString() == uri && p.GetProperty("finding").ValueKind == JsonValueKind.Object).ToList();
+        var points = report
+            .GetProperty("authorities")
+            .EnumerateArray()
+            .SelectMany(a => a.GetProperty("generations").EnumerateArray())
+            .SelectMany(g => g.GetProperty("points").EnumerateArray());
+        var at = points
+            .Where(p => p.GetProperty("uri").GetString() == uri && p.GetProperty("finding").ValueKind == JsonValueKind.Object)
+            .ToList();
         Assert.True(at.Count == 1, $"{uri} should be {fault}: {report}");
         var f = at[0].GetProperty("finding");
         Assert.Equal(fault, f.GetProperty("fault").GetString());
@@ -242,7 +367,10 @@ public sealed class HealthTests
     {
         var folder = Path.Combine(w.Service.Data, "keys");
         var key = ECDsa.Create();
-        key.ImportFromEncryptedPem(File.ReadAllText(Directory.EnumerateFiles(folder, "issuing--*.key.pem").Single()), File.ReadAllText(Path.Combine(folder, "key-encryption.key")).Trim());
+        key.ImportFromEncryptedPem(
+            File.ReadAllText(Directory.EnumerateFiles(folder, "issuing--*.key.pem").Single()),
+            File.ReadAllText(Path.Combine(folder, "key-encryption.key")).Trim()
+        );
         var signer = new KeySigner(key);
         Assert.True(edition.SignedBy(signer.PublicKey) && X509.Read(certificate).PublicKey.SameKey(signer.PublicKey));
         return signer;

@@ -16,24 +16,52 @@ public sealed class KeepingTests(RunningService service) : IClassFixture<Running
         for (var round = 0; round < 3; round++)
         {
             // Enrolments run into the kill: whatever was answered must be on record.
-            var enrolling = Enumerable.Range(0, 4).Select(n => Task.Run(() =>
-            {
-                for (var i = 0; i < 40; i++)
-                {
-                    var name = $"kill-{round}-{n}-{i}";
-                    Programs.Run("openssl", [.. $"req -new -newkey ec -pkeyopt ec_paramgen_curve:P-256 -nodes -keyout {s[name + ".key"]} -outform DER -out {s[name]} -subj /CN=x -addext subjectAltName=DNS:{name}.thistledown.example".Split(' ')]);
-                    File.WriteAllText(s[name + ".b64"], Convert.ToBase64String(File.ReadAllBytes(s[name])));
-                    var (code, body, _) = service.Curl("-f", "-H", "Content-Type: application/pkcs10", "--data-binary", "@" + s[name + ".b64"], $"{service.Url}/.well-known/est/server/simpleenroll");
-                    if (code != 0) return;
-                    lock (serials) serials.Add(Core.Issuing.X509.Read(Core.Formats.Pkcs7.ReadCertificates(Convert.FromBase64String(body))[0]).Serial.Hex);
-                }
-            })).ToArray();
+            var enrolling = Enumerable
+                .Range(0, 4)
+                .Select(n =>
+                    Task.Run(() =>
+                    {
+                        for (var i = 0; i < 40; i++)
+                        {
+                            var name = $"kill-{round}-{n}-{i}";
+                            Programs.Run(
+                                "openssl",
+                                [
+                                    .. $"req -new -newkey ec -pkeyopt ec_paramgen_curve:P-256 -nodes -keyout {s[name + ".key"]} -outform DER -out {s[name]} -subj /CN=x -addext subjectAltName=DNS:{name}.thistledown.example".Split(
+                                        ' '
+                                    ),
+                                ]
+                            );
+                            File.WriteAllText(s[name + ".b64"], Convert.ToBase64String(File.ReadAllBytes(s[name])));
+                            var (code, body, _) = service.Curl(
+                                "-f",
+                                "-H",
+                                "Content-Type: application/pkcs10",
+                                "--data-binary",
+                                "@" + s[name + ".b64"],
+                                $"{service.Url}/.well-known/est/server/simpleenroll"
+                            );
+                            if (code != 0)
+                                return;
+                            lock (serials)
+                                serials.Add(
+                                    Core.Issuing.X509.Read(
+                                        Core.Formats.Pkcs7.ReadCertificates(Convert.FromBase64String(body))[0]
+                                    ).Serial.Hex
+                                );
+                        }
+                    })
+                )
+                .ToArray();
             // Killed in full flow, however slow the machine is.
             int sofar;
-            lock (serials) sofar = serials.Count;
+            lock (serials)
+                sofar = serials.Count;
             for (var waited = 0; waited < 600; waited++)
             {
-                lock (serials) if (serials.Count >= sofar + 3) break;
+                lock (serials)
+                    if (serials.Count >= sofar + 3)
+                        break;
                 await Task.Delay(100);
             }
             service.KillHard();
@@ -43,7 +71,15 @@ public sealed class KeepingTests(RunningService service) : IClassFixture<Running
         Assert.True(serials.Count > 5, $"only {serials.Count} enrolments");
         Assert.Equal(serials.Count, serials.Distinct().Count());
         foreach (var serial in serials)
-            Assert.Single((await RunningService.GetAsync(service.Robin, $"/api/v1/certificates?search={serial}", BeaconJson.Default.PageCertificateInfo)).Items);
+            Assert.Single(
+                (
+                    await RunningService.GetAsync(
+                        service.Robin,
+                        $"/api/v1/certificates?search={serial}",
+                        BeaconJson.Default.PageCertificateInfo
+                    )
+                ).Items
+            );
         var (verified, output, error) = service.Beacon(home, "journal", "verify");
         Assert.True(verified == 0, output + error);
     }
@@ -51,7 +87,8 @@ public sealed class KeepingTests(RunningService service) : IClassFixture<Running
     [Fact]
     public void What_an_earlier_version_stored_is_read()
     {
-        const string look = """[{"address":"127.0.0.1","port":443,"serverName":"a.example","at":"2026-11-25T08:00:00+00:00","outcome":"served","protocol":"TLS 1.3","accepted":true,"severity":"fine","problems":[],"chainSteps":[],"served":{"subject":"CN=a.example","names":["a.example"],"issuer":"CN=I","serial":"01","thumbprint":"aa","notBefore":"2026-11-25T08:00:00+00:00","notAfter":"2026-11-26T08:00:00+00:00","key":"ec-p256","keyUsage":[],"extendedKeyUsage":[],"crl":[],"issuerAt":[],"limitReason":null},"from":null}]""";
+        const string look =
+            """[{"address":"127.0.0.1","port":443,"serverName":"a.example","at":"2026-11-25T08:00:00+00:00","outcome":"served","protocol":"TLS 1.3","accepted":true,"severity":"fine","problems":[],"chainSteps":[],"served":{"subject":"CN=a.example","names":["a.example"],"issuer":"CN=I","serial":"01","thumbprint":"aa","notBefore":"2026-11-25T08:00:00+00:00","notAfter":"2026-11-26T08:00:00+00:00","key":"ec-p256","keyUsage":[],"extendedKeyUsage":[],"crl":[],"issuerAt":[],"limitReason":null},"from":null}]""";
         var read = System.Text.Json.JsonSerializer.Deserialize(look, BeaconJson.Default.ListLookInfo)!;
         Assert.Empty(read[0].Served!.Ocsp);
     }
@@ -63,12 +100,19 @@ public sealed class KeepingTests(RunningService service) : IClassFixture<Running
         var home = service.Home();
         var (_, json, _) = service.Beacon(home, "journal", "list", "--all");
         Assert.Equal(0, service.Beacon(home, "journal", "verify", "--file", s.File("good.json", json)).Code);
-        var (code, output, _) = service.Beacon(home, "journal", "verify", "--file", s.File("bad.json", json.Replace("the first administrator", "the last administrator")));
+        var (code, output, _) = service.Beacon(
+            home,
+            "journal",
+            "verify",
+            "--file",
+            s.File("bad.json", json.Replace("the first administrator", "the last administrator"))
+        );
         Assert.Equal(1, code);
         Assert.Contains("was altered", output);
         // The same in the database itself.
         File.Copy(Path.Combine(service.Data, "beacon.db"), s["copy.db"]);
-        if (File.Exists(Path.Combine(service.Data, "beacon.db-wal"))) File.Copy(Path.Combine(service.Data, "beacon.db-wal"), s["copy.db-wal"]);
+        if (File.Exists(Path.Combine(service.Data, "beacon.db-wal")))
+            File.Copy(Path.Combine(service.Data, "beacon.db-wal"), s["copy.db-wal"]);
         using var db = new SqliteConnection($"Data Source={s["copy.db"]};Pooling=false");
         db.Open();
         using var c = db.CreateCommand();
@@ -91,7 +135,10 @@ public sealed class KeepingTests(RunningService service) : IClassFixture<Running
         Assert.Contains("beacon sign-in", error);
         var away = Path.Combine(service.Scratch["away"]);
         Directory.CreateDirectory(away);
-        File.WriteAllText(Path.Combine(away, "session.json"), File.ReadAllText(Path.Combine(home, "session.json")).Replace(service.Port.ToString(), "1"));
+        File.WriteAllText(
+            Path.Combine(away, "session.json"),
+            File.ReadAllText(Path.Combine(home, "session.json")).Replace(service.Port.ToString(), "1")
+        );
         Assert.Equal(4, service.Beacon(away, "status").Code);
         Assert.Equal(0, service.Beacon(home, "sign-out").Code);
         Assert.Equal(3, service.Beacon(home, "status").Code);
@@ -103,13 +150,48 @@ public sealed class KeepingTests(RunningService service) : IClassFixture<Running
     public void Output_fits_and_has_no_colour_in_a_pipe(string columns)
     {
         var home = service.Home();
-        foreach (var command in new[] { "status", "host list", "service list", "profile list", "profile show server", "request list", "cert list", "lookahead", "authority list", "authority show issuing", "journal list", "person list" })
+        foreach (
+            var command in new[]
+            {
+                "status",
+                "host list",
+                "service list",
+                "profile list",
+                "profile show server",
+                "request list",
+                "cert list",
+                "lookahead",
+                "authority list",
+                "authority show issuing",
+                "journal list",
+                "person list",
+            }
+        )
         {
-            var (code, output, error) = Programs.Run("dotnet", [Path.Combine(AppContext.BaseDirectory, "beacon.dll"), .. command.Split(' ')], [], new Dictionary<string, string> { ["BEACON_HOME"] = home, ["COLUMNS"] = columns });
+            var (code, output, error) = Programs.Run(
+                "dotnet",
+                [Path.Combine(AppContext.BaseDirectory, "beacon.dll"), .. command.Split(' ')],
+                [],
+                new Dictionary<string, string> { ["BEACON_HOME"] = home, ["COLUMNS"] = columns }
+            );
             Assert.True(code == 0, command + error);
             Assert.DoesNotContain('\u001b', output);
-            Assert.All(output.Split('\n'), l => Assert.True(new System.Globalization.StringInfo(l).LengthInTextElements <= int.Parse(columns), $"{command}: {l}"));
-            if (command is "status" or "host list" or "service list" or "profile list" or "request list" or "cert list" or "lookahead" or "authority list" or "journal list")
+            Assert.All(
+                output.Split('\n'),
+                l => Assert.True(new System.Globalization.StringInfo(l).LengthInTextElements <= int.Parse(columns), $"{command}: {l}")
+            );
+            if (
+                command
+                is "status"
+                    or "host list"
+                    or "service list"
+                    or "profile list"
+                    or "request list"
+                    or "cert list"
+                    or "lookahead"
+                    or "authority list"
+                    or "journal list"
+            )
                 System.Text.Json.JsonDocument.Parse(service.Beacon(home, [.. command.Split(' '), "--json"]).Output);
         }
     }
@@ -125,6 +207,7 @@ public sealed class KeepingTests(RunningService service) : IClassFixture<Running
     public void Every_problem_has_its_chapter()
     {
         var text = File.ReadAllText(Path.Combine(Programs.Root, "docs", "problems.md"));
-        foreach (var code in Enum.GetValues<ProblemCode>()) Assert.Contains($"\n## {BeaconProblem.SlugOf(code)}\n", text);
+        foreach (var code in Enum.GetValues<ProblemCode>())
+            Assert.Contains($"\n## {BeaconProblem.SlugOf(code)}\n", text);
     }
 }

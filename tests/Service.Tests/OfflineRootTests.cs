@@ -32,9 +32,16 @@ public sealed class OfflineRootTests
         var request = Assert.Single(Directory.EnumerateFiles(world.Carried, "issuing-request--*.pem"));
         Good("ceremony", "sign", folder, request, "--permit", "thistledown.example", "--passphrase-fd", "3");
         // Bound so that the service could not have a certificate itself: seen before anything is changed.
-        Assert.Contains("localhost", Bad("a name of this service itself", "authority", "install", "issuing", Out("authority-certificate*"), Out("root-certificate*")));
+        Assert.Contains(
+            "localhost",
+            Bad("a name of this service itself", "authority", "install", "issuing", Out("authority-certificate*"), Out("root-certificate*"))
+        );
         Good("ceremony", "sign", folder, request, "--permit", "thistledown.example", "localhost", "--passphrase-fd", "3");
-        var second = System.Text.Json.JsonDocument.Parse(Good("ceremony", "show", folder, "--json")).RootElement.GetProperty("subordinates")[1].GetProperty("serial").GetString()!;
+        var second = System
+            .Text.Json.JsonDocument.Parse(Good("ceremony", "show", folder, "--json"))
+            .RootElement.GetProperty("subordinates")[1]
+            .GetProperty("serial")
+            .GetString()!;
         var (answer, root) = (Out($"authority-certificate*{second[..8].ToLowerInvariant()}*"), Out("root-certificate*"));
 
         // The wrong file, of several with similar names, is named for what it is.
@@ -52,7 +59,12 @@ public sealed class OfflineRootTests
         Assert.Contains("Published: number 1", Good("authority", "publish-crl", Out("root-crl*")));
         Assert.DoesNotContain("CRL of the root", Good("status"));
         Bad("is published already", "authority", "publish-crl", Out("root-crl*"));
-        Bad("was not signed by our root", "authority", "publish-crl", Directory.EnumerateFiles(Path.Combine(other, "out"), "root-crl*").Single());
+        Bad(
+            "was not signed by our root",
+            "authority",
+            "publish-crl",
+            Directory.EnumerateFiles(Path.Combine(other, "out"), "root-crl*").Single()
+        );
 
         // In effect without a restart: the service's own certificate, the lists and the first edition hang below the offline root.
         var (status, body) = EstTests.Enrol(service, s, csr);
@@ -66,7 +78,9 @@ public sealed class OfflineRootTests
             Programs.Run("curl", ["-sSf", "-o", s[list + ".der"], $"http://localhost:{service.PublicationPort}/crl/{list}.crl"]);
             lists += Programs.OpenSsl($"crl -inform DER -in {s[list + ".der"]}");
         }
-        Programs.OpenSsl($"verify -x509_strict -crl_check_all -CAfile {root} -untrusted {s["cas.pem"]} -CRLfile {s.File("lists.pem", lists)} {leaf}");
+        Programs.OpenSsl(
+            $"verify -x509_strict -crl_check_all -CAfile {root} -untrusted {s["cas.pem"]} -CRLfile {s.File("lists.pem", lists)} {leaf}"
+        );
         Assert.Equal(File.ReadAllText(root), File.ReadAllText(service.RootPem));
         Good("host", "invite", "web01.thistledown.example");
         // Out of the authority's bounds: told before anything is signed.
@@ -76,8 +90,16 @@ public sealed class OfflineRootTests
         // And it stays so over a kill.
         service.KillHard();
         await service.StartAsync();
-        Assert.Equal(X509.Read(Armor.Read(File.ReadAllBytes(answer)).Blocks[0].Der).Serial.Hex, System.Text.Json.JsonDocument.Parse(Good("authority", "list", "--json")).RootElement
-            .EnumerateArray().Single(a => a.GetProperty("id").GetString() == "issuing").GetProperty("generations")[0].GetProperty("serial").GetString());
+        Assert.Equal(
+            X509.Read(Armor.Read(File.ReadAllBytes(answer)).Blocks[0].Der).Serial.Hex,
+            System
+                .Text.Json.JsonDocument.Parse(Good("authority", "list", "--json"))
+                .RootElement.EnumerateArray()
+                .Single(a => a.GetProperty("id").GetString() == "issuing")
+                .GetProperty("generations")[0]
+                .GetProperty("serial")
+                .GetString()
+        );
         Good("journal", "verify");
     }
 }

@@ -19,8 +19,22 @@ internal sealed class OfflineWorld : IAsyncDisposable
     public OfflineWorld() => Scratch.File("password", RunningService.Password);
 
     public (int Code, string Output, string Error) Run(params string[] args) =>
-        Programs.Run("bash", ["-c", "cd \"$WHERE\" && exec dotnet \"$0\" \"$@\" 3<<<'five quiet words in a row'", Path.Combine(AppContext.BaseDirectory, "beacon.dll"), .. args], [],
-            new Dictionary<string, string> { ["BEACON_HOME"] = Scratch["home"], ["COLUMNS"] = "200", ["WHERE"] = Carried });
+        Programs.Run(
+            "bash",
+            [
+                "-c",
+                "cd \"$WHERE\" && exec dotnet \"$0\" \"$@\" 3<<<'five quiet words in a row'",
+                Path.Combine(AppContext.BaseDirectory, "beacon.dll"),
+                .. args,
+            ],
+            [],
+            new Dictionary<string, string>
+            {
+                ["BEACON_HOME"] = Scratch["home"],
+                ["COLUMNS"] = "200",
+                ["WHERE"] = Carried,
+            }
+        );
 
     public string Good(params string[] args)
     {
@@ -39,12 +53,31 @@ internal sealed class OfflineWorld : IAsyncDisposable
     }
 
     /// <summary>The newest of what left the root.</summary>
-    public string Out(string pattern) => Directory.EnumerateFiles(Path.Combine(Root, "out"), pattern).OrderBy(File.GetLastWriteTimeUtc).ThenBy(f => f, StringComparer.Ordinal).Last();
+    public string Out(string pattern) =>
+        Directory
+            .EnumerateFiles(Path.Combine(Root, "out"), pattern)
+            .OrderBy(File.GetLastWriteTimeUtc)
+            .ThenBy(f => f, StringComparer.Ordinal)
+            .Last();
 
     /// <summary>Founds the root.</summary>
     /// <param name="published">Where the outside finds what is published.</param>
-    public void Found(string? published = null) => Good("ceremony", "found", Root, "--name", "CN=Thistledown Root, O=Thistledown Rail", "--key", "ec-p256", "--passphrase-fd", "3",
-        "--crl-at", $"{published ?? Plain}/crl/root.crl", "--certificate-at", $"{published ?? Plain}/issuer/root.cer");
+    public void Found(string? published = null) =>
+        Good(
+            "ceremony",
+            "found",
+            Root,
+            "--name",
+            "CN=Thistledown Root, O=Thistledown Rail",
+            "--key",
+            "ec-p256",
+            "--passphrase-fd",
+            "3",
+            "--crl-at",
+            $"{published ?? Plain}/crl/root.crl",
+            "--certificate-at",
+            $"{published ?? Plain}/issuer/root.cer"
+        );
 
     /// <summary>Starts the service and signs in.</summary>
     public async Task StartAsync(Dictionary<string, string>? more = null)
@@ -56,7 +89,8 @@ internal sealed class OfflineWorld : IAsyncDisposable
     /// <summary>The request that waits is carried to the root, signed, and the answer brought back.</summary>
     public void SignAndInstall()
     {
-        foreach (var old in Directory.EnumerateFiles(Carried, "issuing-request--*")) File.Delete(old);
+        foreach (var old in Directory.EnumerateFiles(Carried, "issuing-request--*"))
+            File.Delete(old);
         Good("authority", "request", "issuing");
         Good("ceremony", "sign", Root, Assert.Single(Directory.EnumerateFiles(Carried, "issuing-request--*.pem")), "--passphrase-fd", "3");
         Good("authority", "install", "issuing", Out("authority-certificate*"), Out("root-certificate*"));

@@ -27,22 +27,33 @@ public sealed class RenewalTests
         public async Task DropAsync(string leaf)
         {
             _dropped[leaf] = true;
-            for (var lap = Verified; Verified < lap + 1 && !_loop.IsCompleted;) await Task.Delay(20);
+            for (var lap = Verified; Verified < lap + 1 && !_loop.IsCompleted; )
+                await Task.Delay(20);
         }
 
-        public void Start() => _loop = Task.Run(() =>
-        {
-            while (!_end.IsCancellationRequested)
-                foreach (var (leaf, chain) in _editions)
-                {
-                    if (_end.IsCancellationRequested) return;
-                    if (_dropped.ContainsKey(leaf)) continue;
-                    Turn.Wait();
-                    try { if (Fault(world, anchor, leaf, chain) is { } fault) Failures.Enqueue(fault); }
-                    finally { Turn.Release(); }
-                    Interlocked.Increment(ref Verified);
-                }
-        });
+        public void Start() =>
+            _loop = Task.Run(() =>
+            {
+                while (!_end.IsCancellationRequested)
+                    foreach (var (leaf, chain) in _editions)
+                    {
+                        if (_end.IsCancellationRequested)
+                            return;
+                        if (_dropped.ContainsKey(leaf))
+                            continue;
+                        Turn.Wait();
+                        try
+                        {
+                            if (Fault(world, anchor, leaf, chain) is { } fault)
+                                Failures.Enqueue(fault);
+                        }
+                        finally
+                        {
+                            Turn.Release();
+                        }
+                        Interlocked.Increment(ref Verified);
+                    }
+            });
 
         public async ValueTask DisposeAsync()
         {
@@ -57,14 +68,41 @@ public sealed class RenewalTests
         using var s = new Scratch();
         var all = Armor.Read(File.ReadAllBytes(chain)).Blocks.Select(b => X509.Read(b.Der)).ToList();
         var lists = string.Concat(all.SelectMany(x => x.CrlUris).Distinct().Select(u => Armor.Write(Armor.Crl, world.Fetch(u))));
-        var (code, output, error) = Programs.Run("openssl", [.. $"verify -x509_strict -crl_check_all -CAfile {anchor} -untrusted {chain} -CRLfile {s.File("lists.pem", lists)} {leaf}".Split(' ')]);
-        if (code != 0 != revoked) return $"verify {leaf}: {output}{error}";
-        var issuer = s.File("issuer.pem", Armor.Write(Armor.Certificate, world.Fetch(all[0].Access.Single(a => a.Method == Oids.CaIssuers).Uri)));
-        (code, output, error) = Programs.Run("openssl", [.. $"ocsp -issuer {issuer} -cert {leaf} -CAfile {anchor} -verify_other {chain} -url {all[0].Access.Single(a => a.Method == Oids.Ocsp).Uri}".Split(' ')]);
-        return code == 0 && (output + error).Contains("Response verify OK") && output.Contains(revoked ? ": revoked" : ": good") ? null : $"ocsp {leaf}: {output}{error}";
+        var (code, output, error) = Programs.Run(
+            "openssl",
+            [
+                .. $"verify -x509_strict -crl_check_all -CAfile {anchor} -untrusted {chain} -CRLfile {s.File("lists.pem", lists)} {leaf}".Split(
+                    ' '
+                ),
+            ]
+        );
+        if (code != 0 != revoked)
+            return $"verify {leaf}: {output}{error}";
+        var issuer = s.File(
+            "issuer.pem",
+            Armor.Write(Armor.Certificate, world.Fetch(all[0].Access.Single(a => a.Method == Oids.CaIssuers).Uri))
+        );
+        (code, output, error) = Programs.Run(
+            "openssl",
+            [
+                .. $"ocsp -issuer {issuer} -cert {leaf} -CAfile {anchor} -verify_other {chain} -url {all[0].Access.Single(a => a.Method == Oids.Ocsp).Uri}".Split(
+                    ' '
+                ),
+            ]
+        );
+        return code == 0 && (output + error).Contains("Response verify OK") && output.Contains(revoked ? ": revoked" : ": good")
+            ? null
+            : $"ocsp {leaf}: {output}{error}";
     }
 
-    private static string[] Json(OfflineWorld w, string field) => [.. System.Text.Json.JsonDocument.Parse(w.Good("authority", "show", "issuing", "--json")).RootElement.GetProperty("generations").EnumerateArray().Select(g => g.GetProperty(field).ToString())];
+    private static string[] Json(OfflineWorld w, string field) =>
+        [
+            .. System
+                .Text.Json.JsonDocument.Parse(w.Good("authority", "show", "issuing", "--json"))
+                .RootElement.GetProperty("generations")
+                .EnumerateArray()
+                .Select(g => g.GetProperty(field).ToString()),
+        ];
 
     [Fact]
     public async Task Authorities_are_renewed_and_nobody_notices()
@@ -79,7 +117,18 @@ public sealed class RenewalTests
 
         // With the same key: what a rehearsal says, then the request, the answer, and the step after which it issues.
         var rehearsal = w.Good("authority", "rehearse", "issuing");
-        foreach (var said in new[] { "same key", "generation 2", "fits the older editions too", "one list of the key goes on", "until", "take-up" }) Assert.Contains(said, rehearsal);
+        foreach (
+            var said in new[]
+            {
+                "same key",
+                "generation 2",
+                "fits the older editions too",
+                "one list of the key goes on",
+                "until",
+                "take-up",
+            }
+        )
+            Assert.Contains(said, rehearsal);
         w.Bad("The root's key is not here", "authority", "renew", "root");
         w.Bad("No generation", "authority", "take-up", "issuing");
         w.Good("authority", "renew", "issuing");
@@ -119,8 +168,14 @@ public sealed class RenewalTests
         verifier.Add(third);
         Assert.NotEqual(first.Edition.CrlUris, third.Edition.CrlUris);
         Assert.NotEqual(first.Edition.AuthorityKeyIdentifier.ToArray(), third.Edition.AuthorityKeyIdentifier.ToArray());
-        Assert.Contains("Issuing Distribution Point: critical", Programs.OpenSsl("crl -inform DER -noout -text", w.Fetch(third.Edition.CrlUris[0])));
-        Assert.DoesNotContain("Issuing Distribution Point", Programs.OpenSsl("crl -inform DER -noout -text", w.Fetch(first.Edition.CrlUris[0])));
+        Assert.Contains(
+            "Issuing Distribution Point: critical",
+            Programs.OpenSsl("crl -inform DER -noout -text", w.Fetch(third.Edition.CrlUris[0]))
+        );
+        Assert.DoesNotContain(
+            "Issuing Distribution Point",
+            Programs.OpenSsl("crl -inform DER -noout -text", w.Fetch(first.Edition.CrlUris[0]))
+        );
 
         // The older key's list and answers go on: what is revoked under it shows there, and only there.
         await verifier.DropAsync(second.Leaf);
@@ -133,7 +188,10 @@ public sealed class RenewalTests
         var renewed = w.Out("root-certificate*");
         w.Bad("no cross certificate", "authority", "install", "root", renewed);
         w.Bad("is new here", "authority", "install", "root", renewed, w.Out("cross-old-by-new*"));
-        Assert.Contains("a new key", w.Good("authority", "install", "root", w.Out("cross-new-by-old*"), renewed, w.Out("cross-old-by-new*")));
+        Assert.Contains(
+            "a new key",
+            w.Good("authority", "install", "root", w.Out("cross-new-by-old*"), renewed, w.Out("cross-old-by-new*"))
+        );
         w.Good("authority", "publish-crl", w.Out("root-crl*"));
         w.Good("authority", "renew", "issuing");
         w.SignAndInstall();
@@ -145,8 +203,17 @@ public sealed class RenewalTests
         {
             // Who trusts only the new root has the cross certificate from EST's list of authorities.
             var (_, cacerts, _) = w.Service.Curl($"{w.Service.Url}/.well-known/est/server/cacerts");
-            var all = File.ReadAllText(e.Chain) + string.Concat(Pkcs7.ReadCertificates(Convert.FromBase64String(cacerts)).Select(X509.Read).Where(x => !x.IsSelfSigned).Select(x => Armor.Write(Armor.Certificate, x.Der.Span)));
-            if (Fault(w, renewed, e.Leaf, w.Scratch.File("whole.pem", all)) is { } fault) Assert.Fail(fault);
+            var all =
+                File.ReadAllText(e.Chain)
+                + string.Concat(
+                    Pkcs7
+                        .ReadCertificates(Convert.FromBase64String(cacerts))
+                        .Select(X509.Read)
+                        .Where(x => !x.IsSelfSigned)
+                        .Select(x => Armor.Write(Armor.Certificate, x.Der.Span))
+                );
+            if (Fault(w, renewed, e.Leaf, w.Scratch.File("whole.pem", all)) is { } fault)
+                Assert.Fail(fault);
         }
         var (health, report, why) = w.Run("authority", "health");
         Assert.True(health == 0, report + why + w.Service.Errors);
@@ -163,6 +230,16 @@ public sealed class RenewalTests
         var (code, _, error) = Programs.Run("curl", ["-sS", "--cacert", oldRoot, $"{w.Service.Url}/readyz"]);
         Assert.True(code == 0, error);
         w.Good("journal", "verify");
-        foreach (var act in new[] { "authority.renewal-begun", "authority.answered", "authority.taken-up", "authority.renewal-undone", "authority.root-renewed" }) Assert.Contains(act, w.Good("journal", "list", act, "--json"));
+        foreach (
+            var act in new[]
+            {
+                "authority.renewal-begun",
+                "authority.answered",
+                "authority.taken-up",
+                "authority.renewal-undone",
+                "authority.root-renewed",
+            }
+        )
+            Assert.Contains(act, w.Good("journal", "list", act, "--json"));
     }
 }

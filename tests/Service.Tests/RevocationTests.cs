@@ -35,7 +35,15 @@ public sealed class RevocationTests(RunningService service) : IClassFixture<Runn
 
     private string Ask(Scratch s, string what, string more = "")
     {
-        var (code, output, error) = Programs.Run("openssl", [.. $"ocsp -issuer {s["issuer.pem"]} {more} {what} -CAfile {service.RootPem} -verify_other {s["issuer.pem"]} -url {Plain}/ocsp/issuing".Split(' ', StringSplitOptions.RemoveEmptyEntries)]);
+        var (code, output, error) = Programs.Run(
+            "openssl",
+            [
+                .. $"ocsp -issuer {s["issuer.pem"]} {more} {what} -CAfile {service.RootPem} -verify_other {s["issuer.pem"]} -url {Plain}/ocsp/issuing".Split(
+                    ' ',
+                    StringSplitOptions.RemoveEmptyEntries
+                ),
+            ]
+        );
         return code == 0 ? output + error : throw new InvalidOperationException(output + error);
     }
 
@@ -79,17 +87,36 @@ public sealed class RevocationTests(RunningService service) : IClassFixture<Runn
         using var s = new Scratch();
         var (_, edition, issuer) = Enrol(s);
         s.File("issuer.pem", File.ReadAllText(service.RootPem));
-        Assert.Contains("unauthorized (6)", Assert.Throws<InvalidOperationException>(() => Ask(s, $"-serial 0x{edition.Serial.Hex}")).Message);
+        Assert.Contains(
+            "unauthorized (6)",
+            Assert.Throws<InvalidOperationException>(() => Ask(s, $"-serial 0x{edition.Serial.Hex}")).Message
+        );
         var good = OcspRequest.Write([OcspCertId.Of(issuer, edition.Serial, sha256: false)], default);
         (string Status, OcspResponse Answer) Post(byte[] body, string type = "application/ocsp-request")
         {
-            var (_, status, _) = Programs.Run("curl", ["-sS", "-o", s["answer"], "-w", "%{http_code}", "-H", "Content-Type: " + type, "--data-binary", "@" + s.File("body", body), Plain + "/ocsp/issuing"]);
+            var (_, status, _) = Programs.Run(
+                "curl",
+                [
+                    "-sS",
+                    "-o",
+                    s["answer"],
+                    "-w",
+                    "%{http_code}",
+                    "-H",
+                    "Content-Type: " + type,
+                    "--data-binary",
+                    "@" + s.File("body", body),
+                    Plain + "/ocsp/issuing",
+                ]
+            );
             return (status, status == "200" ? OcspResponse.Read(File.ReadAllBytes(s["answer"])) : new());
         }
         Assert.Equal(OcspStatus.Good, Post(good).Answer.Answers[0].Status);
         Assert.Equal("415", Post(good, "text/plain").Status);
-        foreach (var bad in new[] { [], good[..^1], [.. good, 0], new byte[40_000] }) Assert.Equal(OcspRefusal.MalformedRequest, Post(bad).Answer.Refusal);
-        foreach (var path in new[] { "/", "/%%%", "/abc", "", "?x=1" }) Assert.Equal(OcspRefusal.MalformedRequest, OcspResponse.Read(Fetch("/ocsp/issuing" + path)).Refusal);
+        foreach (var bad in new[] { [], good[..^1], [.. good, 0], new byte[40_000] })
+            Assert.Equal(OcspRefusal.MalformedRequest, Post(bad).Answer.Refusal);
+        foreach (var path in new[] { "/", "/%%%", "/abc", "", "?x=1" })
+            Assert.Equal(OcspRefusal.MalformedRequest, OcspResponse.Read(Fetch("/ocsp/issuing" + path)).Refusal);
     }
 
     [Fact]
@@ -97,12 +124,25 @@ public sealed class RevocationTests(RunningService service) : IClassFixture<Runn
     {
         using var s = new Scratch();
         var (_, edition, issuer) = Enrol(s);
-        var request = Uri.EscapeDataString(Convert.ToBase64String(OcspRequest.Write([OcspCertId.Of(issuer, edition.Serial, sha256: false)], default)));
+        var request = Uri.EscapeDataString(
+            Convert.ToBase64String(OcspRequest.Write([OcspCertId.Of(issuer, edition.Serial, sha256: false)], default))
+        );
         for (var i = 0; i < 2; i++)
         {
             var (code, headers, error) = Programs.Run("curl", ["-sS", "-o", s["answer"], "-D", "-", $"{Plain}/ocsp/issuing/{request}"]);
             Assert.True(code == 0, error);
-            foreach (var h in new[] { "200 OK", "Content-Type: application/ocsp-response", "Cache-Control: max-age=3600, public", "ETag: ", "Last-Modified: ", "Expires: " }) Assert.Contains(h, headers);
+            foreach (
+                var h in new[]
+                {
+                    "200 OK",
+                    "Content-Type: application/ocsp-response",
+                    "Cache-Control: max-age=3600, public",
+                    "ETag: ",
+                    "Last-Modified: ",
+                    "Expires: ",
+                }
+            )
+                Assert.Contains(h, headers);
             var answer = OcspResponse.Read(File.ReadAllBytes(s["answer"]));
             Assert.Null(answer.Objection(issuer, DateTimeOffset.UtcNow));
             Assert.Equal((OcspStatus.Good, edition.Serial), (answer.Answers[0].Status, answer.Answers[0].Id.Serial));
@@ -118,12 +158,26 @@ public sealed class RevocationTests(RunningService service) : IClassFixture<Runn
         {
             using var s = new Scratch();
             var (_, edition, issuer) = Enrol(s);
-            var url = $"{Plain}/ocsp/issuing/{Uri.EscapeDataString(Convert.ToBase64String(OcspRequest.Write([OcspCertId.Of(issuer, edition.Serial, sha256: i % 2 == 0)], default)))}";
+            var url =
+                $"{Plain}/ocsp/issuing/{Uri.EscapeDataString(Convert.ToBase64String(OcspRequest.Write([OcspCertId.Of(issuer, edition.Serial, sha256: i % 2 == 0)], default)))}";
             using var stop = new CancellationTokenSource();
-            var asking = Enumerable.Range(0, 4).Select(_ => Task.Run(async () => { while (!stop.IsCancellationRequested) await http.GetByteArrayAsync(url); })).ToList();
-            var answer = await service.Robin.PostAsync($"/api/v1/certificates/{edition.Serial.Hex}/revoke", System.Net.Http.Json.JsonContent.Create(new Revocation("superseded", null), BeaconJson.Default.Revocation));
+            var asking = Enumerable
+                .Range(0, 4)
+                .Select(_ =>
+                    Task.Run(async () =>
+                    {
+                        while (!stop.IsCancellationRequested)
+                            await http.GetByteArrayAsync(url);
+                    })
+                )
+                .ToList();
+            var answer = await service.Robin.PostAsync(
+                $"/api/v1/certificates/{edition.Serial.Hex}/revoke",
+                System.Net.Http.Json.JsonContent.Create(new Revocation("superseded", null), BeaconJson.Default.Revocation)
+            );
             Assert.Equal(HttpStatusCode.OK, answer.StatusCode);
-            for (var n = 0; n < 20; n++) Assert.Equal(OcspStatus.Revoked, OcspResponse.Read(await http.GetByteArrayAsync(url)).Answers[0].Status);
+            for (var n = 0; n < 20; n++)
+                Assert.Equal(OcspStatus.Revoked, OcspResponse.Read(await http.GetByteArrayAsync(url)).Answers[0].Status);
             await stop.CancelAsync();
             await Task.WhenAll(asking);
         }
@@ -173,14 +227,40 @@ public sealed class RevocationTests(RunningService service) : IClassFixture<Runn
         Beacon("cert", "revoke", edition.Serial.Hex, "--reason", "superseded");
         var delta = Text("/crl/issuing-delta.crl");
         // The root's list is signed where its key is; only the leaf is checked against lists here.
-        int Verify(string lists, string flags) => Programs.Run("openssl", [.. $"verify -extended_crl -crl_check {flags} -CAfile {service.RootPem} -untrusted {s["issuer.pem"]} -CRLfile {s.File("lists.pem", lists)} {leaf}".Split(' ', StringSplitOptions.RemoveEmptyEntries)]).Code;
+        int Verify(string lists, string flags) =>
+            Programs
+                .Run(
+                    "openssl",
+                    [
+                        .. $"verify -extended_crl -crl_check {flags} -CAfile {service.RootPem} -untrusted {s["issuer.pem"]} -CRLfile {s.File("lists.pem", lists)} {leaf}".Split(
+                            ' ',
+                            StringSplitOptions.RemoveEmptyEntries
+                        ),
+                    ]
+                )
+                .Code;
         Assert.Equal(0, Verify(before + good, "-use_deltas"));
         Assert.Equal(0, Verify(before + delta, ""));
         Assert.NotEqual(0, Verify(before + delta, "-use_deltas"));
         // Root and leaf at once, by the lists as they are published.
-        Assert.NotEqual(0, Programs.Run("openssl", [.. $"verify -crl_check_all -CAfile {service.RootPem} -untrusted {s["issuer.pem"]} -CRLfile {s.File("all.pem", Text("/crl/issuing.crl") + Text("/crl/root.crl"))} {leaf}".Split(' ')]).Code);
+        Assert.NotEqual(
+            0,
+            Programs
+                .Run(
+                    "openssl",
+                    [
+                        .. $"verify -crl_check_all -CAfile {service.RootPem} -untrusted {s["issuer.pem"]} -CRLfile {s.File("all.pem", Text("/crl/issuing.crl") + Text("/crl/root.crl"))} {leaf}".Split(
+                            ' '
+                        ),
+                    ]
+                )
+                .Code
+        );
         var (other, _, _) = Enrol(s);
-        var (code, output, error) = Programs.Run("openssl", [.. $"verify -crl_check_all -CAfile {service.RootPem} -untrusted {s["issuer.pem"]} -CRLfile {s["all.pem"]} {other}".Split(' ')]);
+        var (code, output, error) = Programs.Run(
+            "openssl",
+            [.. $"verify -crl_check_all -CAfile {service.RootPem} -untrusted {s["issuer.pem"]} -CRLfile {s["all.pem"]} {other}".Split(' ')]
+        );
         Assert.True(code == 0, output + error);
     }
 

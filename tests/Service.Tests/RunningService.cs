@@ -18,7 +18,14 @@ public sealed class RunningService : IAsyncLifetime
     private readonly System.Text.StringBuilder _log = new();
 
     /// <summary>The errors that the service has logged.</summary>
-    internal string Errors { get { lock (_log) return string.Join('\n', _log.ToString().Split('\n').Where(l => l.Contains("\"LogLevel\":\"Error\""))); } }
+    internal string Errors
+    {
+        get
+        {
+            lock (_log)
+                return string.Join('\n', _log.ToString().Split('\n').Where(l => l.Contains("\"LogLevel\":\"Error\"")));
+        }
+    }
 
     internal Scratch Scratch => _scratch;
     public int Port { get; } = FreePort();
@@ -46,8 +53,20 @@ public sealed class RunningService : IAsyncLifetime
         _scratch.File("password", Password);
         await StartAsync();
         Robin = await SignInAsync("robin");
-        await PostAsync(Robin, "/api/v1/people", new NewPerson("wren", Password, ["approvers"]), BeaconJson.Default.NewPerson, BeaconJson.Default.PersonInfo);
-        await PostAsync(Robin, "/api/v1/people", new NewPerson("finch", Password, []), BeaconJson.Default.NewPerson, BeaconJson.Default.PersonInfo);
+        await PostAsync(
+            Robin,
+            "/api/v1/people",
+            new NewPerson("wren", Password, ["approvers"]),
+            BeaconJson.Default.NewPerson,
+            BeaconJson.Default.PersonInfo
+        );
+        await PostAsync(
+            Robin,
+            "/api/v1/people",
+            new NewPerson("finch", Password, []),
+            BeaconJson.Default.NewPerson,
+            BeaconJson.Default.PersonInfo
+        );
         Wren = await SignInAsync("wren");
     }
 
@@ -56,27 +75,58 @@ public sealed class RunningService : IAsyncLifetime
     /// <param name="more">Further settings; with an authority that waits, the service is up but not ready.</param>
     internal async Task StartAsync(Dictionary<string, string> more)
     {
-        var start = new ProcessStartInfo("dotnet", [Path.Combine(AppContext.BaseDirectory, "beacond.dll")]) { RedirectStandardOutput = true, RedirectStandardError = true, WorkingDirectory = AppContext.BaseDirectory };
-        foreach (var (k, v) in new Dictionary<string, string>
-                 {
-                     ["BEACON_DATA"] = Data, ["BEACON_PORT"] = Port.ToString(), ["BEACON_PUBLICATIONPORT"] = PublicationPort.ToString(), ["BEACON_ZONES"] = "thistledown.example=administrators",
-                     ["BEACON_ORGANIZATION"] = "Thistledown Rail", ["BEACON_FIRSTNAME"] = "robin", ["BEACON_FIRSTPASSWORDFILE"] = _scratch["password"],
-                 }.Concat(more)) start.Environment[k] = v;
+        var start = new ProcessStartInfo("dotnet", [Path.Combine(AppContext.BaseDirectory, "beacond.dll")])
+        {
+            RedirectStandardOutput = true,
+            RedirectStandardError = true,
+            WorkingDirectory = AppContext.BaseDirectory,
+        };
+        foreach (
+            var (k, v) in new Dictionary<string, string>
+            {
+                ["BEACON_DATA"] = Data,
+                ["BEACON_PORT"] = Port.ToString(),
+                ["BEACON_PUBLICATIONPORT"] = PublicationPort.ToString(),
+                ["BEACON_ZONES"] = "thistledown.example=administrators",
+                ["BEACON_ORGANIZATION"] = "Thistledown Rail",
+                ["BEACON_FIRSTNAME"] = "robin",
+                ["BEACON_FIRSTPASSWORDFILE"] = _scratch["password"],
+            }.Concat(more)
+        )
+            start.Environment[k] = v;
         _process = Process.Start(start)!;
         var log = _log;
-        _process.OutputDataReceived += (_, e) => { lock (log) log.AppendLine(e.Data); };
-        _process.ErrorDataReceived += (_, e) => { lock (log) log.AppendLine(e.Data); };
+        _process.OutputDataReceived += (_, e) =>
+        {
+            lock (log)
+                log.AppendLine(e.Data);
+        };
+        _process.ErrorDataReceived += (_, e) =>
+        {
+            lock (log)
+                log.AppendLine(e.Data);
+        };
         _process.BeginOutputReadLine();
         _process.BeginErrorReadLine();
         using var http = new HttpClient();
         for (var i = 0; i < 1200; i++)
         {
-            if (_process.HasExited) break;
-            try { if ((await http.GetAsync($"http://127.0.0.1:{PublicationPort}{(more.Count == 0 ? "/readyz" : "/healthz")}")).IsSuccessStatusCode) return; }
+            if (_process.HasExited)
+                break;
+            try
+            {
+                if (
+                    (
+                        await http.GetAsync($"http://127.0.0.1:{PublicationPort}{(more.Count == 0 ? "/readyz" : "/healthz")}")
+                    ).IsSuccessStatusCode
+                )
+                    return;
+            }
             catch (HttpRequestException) { }
             await Task.Delay(100);
         }
-        lock (log) Assert.Fail("the service did not start: " + log);
+        lock (log)
+            Assert.Fail("the service did not start: " + log);
     }
 
     public void KillHard()
@@ -89,21 +139,40 @@ public sealed class RunningService : IAsyncLifetime
     {
         var policy = new X509ChainPolicy { TrustMode = X509ChainTrustMode.CustomRootTrust, RevocationMode = X509RevocationMode.NoCheck };
         policy.CustomTrustStore.ImportFromPemFile(RootPem);
-        var handler = new SocketsHttpHandler { SslOptions = new SslClientAuthenticationOptions { CertificateChainPolicy = policy }, UseCookies = false, PooledConnectionLifetime = TimeSpan.FromSeconds(2) };
-        if (certificate is not null) handler.SslOptions.ClientCertificateContext = SslStreamCertificateContext.Create(certificate, null, offline: true);
+        var handler = new SocketsHttpHandler
+        {
+            SslOptions = new SslClientAuthenticationOptions { CertificateChainPolicy = policy },
+            UseCookies = false,
+            PooledConnectionLifetime = TimeSpan.FromSeconds(2),
+        };
+        if (certificate is not null)
+            handler.SslOptions.ClientCertificateContext = SslStreamCertificateContext.Create(certificate, null, offline: true);
         var http = new HttpClient(handler) { BaseAddress = new Uri(Url) };
-        if (token is not null) http.DefaultRequestHeaders.Authorization = new AuthenticationHeaderValue("Bearer", token);
+        if (token is not null)
+            http.DefaultRequestHeaders.Authorization = new AuthenticationHeaderValue("Bearer", token);
         return http;
     }
 
     public async Task<HttpClient> SignInAsync(string name)
     {
         using var anonymous = Client();
-        var s = await PostAsync(anonymous, "/api/v1/session", new SignIn(name, Password, "token"), BeaconJson.Default.SignIn, BeaconJson.Default.Session);
+        var s = await PostAsync(
+            anonymous,
+            "/api/v1/session",
+            new SignIn(name, Password, "token"),
+            BeaconJson.Default.SignIn,
+            BeaconJson.Default.Session
+        );
         return Client(s.Token);
     }
 
-    public static async Task<TAnswer> PostAsync<TBody, TAnswer>(HttpClient http, string path, TBody body, JsonTypeInfo<TBody> bodyType, JsonTypeInfo<TAnswer> answerType)
+    public static async Task<TAnswer> PostAsync<TBody, TAnswer>(
+        HttpClient http,
+        string path,
+        TBody body,
+        JsonTypeInfo<TBody> bodyType,
+        JsonTypeInfo<TAnswer> answerType
+    )
     {
         using var answer = await http.PostAsync(path, JsonContent.Create(body, bodyType));
         var text = await answer.Content.ReadAsStringAsync();
@@ -132,13 +201,29 @@ public sealed class RunningService : IAsyncLifetime
 
     /// <summary>Runs the client as its user would.</summary>
     public (int Code, string Output, string Error) Beacon(string home, params string[] args) =>
-        Programs.Run("dotnet", [Path.Combine(AppContext.BaseDirectory, "beacon.dll"), .. args], [], new Dictionary<string, string> { ["BEACON_HOME"] = home });
+        Programs.Run(
+            "dotnet",
+            [Path.Combine(AppContext.BaseDirectory, "beacon.dll"), .. args],
+            [],
+            new Dictionary<string, string> { ["BEACON_HOME"] = home }
+        );
 
     /// <summary>A home in which robin is signed in.</summary>
     public string Home()
     {
         var home = _scratch["home-" + Guid.NewGuid().ToString("N")[..8]];
-        var (code, _, error) = Beacon(home, "sign-in", "--service", Url, "--name", "robin", "--root", RootPem, "--password-file", _scratch["password"]);
+        var (code, _, error) = Beacon(
+            home,
+            "sign-in",
+            "--service",
+            Url,
+            "--name",
+            "robin",
+            "--root",
+            RootPem,
+            "--password-file",
+            _scratch["password"]
+        );
         Assert.True(code == 0, error);
         return home;
     }
@@ -151,7 +236,8 @@ public sealed class RunningService : IAsyncLifetime
     {
         Robin?.Dispose();
         Wren?.Dispose();
-        if (_process is { HasExited: false }) _process.Kill();
+        if (_process is { HasExited: false })
+            _process.Kill();
         await _process!.WaitForExitAsync();
         _scratch.Dispose();
     }

@@ -15,69 +15,111 @@ public sealed class ServiceTests(RunningService service) : IClassFixture<Running
     private static string Csr(params string[] names)
     {
         using var key = KeySigner.NewKey(KeySpec.P256);
-        return Armor.Write(Armor.CertificateRequest, CertificationRequest.Write(DistinguishedName.ForCommonName(names[0].TrimStart('*', '.')), [.. names.Select(AlternativeName.Parse)], new KeySigner(key)));
+        return Armor.Write(
+            Armor.CertificateRequest,
+            CertificationRequest.Write(
+                DistinguishedName.ForCommonName(names[0].TrimStart('*', '.')),
+                [.. names.Select(AlternativeName.Parse)],
+                new KeySigner(key)
+            )
+        );
     }
 
-    private static NewRequest Wish(string csr, string? life = null) => new(null, null, null, null, null, null, life, csr, null, null, null, null);
+    private static NewRequest Wish(string csr, string? life = null) =>
+        new(null, null, null, null, null, null, life, csr, null, null, null, null);
 
-    private Task<RequestInfo> SubmitAsync(NewRequest wish) => RunningService.PostAsync(service.Robin, "/api/v1/requests", wish, BeaconJson.Default.NewRequest, BeaconJson.Default.RequestInfo);
+    private Task<RequestInfo> SubmitAsync(NewRequest wish) =>
+        RunningService.PostAsync(service.Robin, "/api/v1/requests", wish, BeaconJson.Default.NewRequest, BeaconJson.Default.RequestInfo);
 
-    private Task<RequestInfo> RequestAsync(long number) => RunningService.GetAsync(service.Robin, $"/api/v1/requests/{number}", BeaconJson.Default.RequestInfo);
+    private Task<RequestInfo> RequestAsync(long number) =>
+        RunningService.GetAsync(service.Robin, $"/api/v1/requests/{number}", BeaconJson.Default.RequestInfo);
 
     [Fact]
     public async Task Nobody_gets_in_without_signing_in()
     {
         using var anonymous = service.Client();
         foreach (var path in new[] { "/api/v1/today", "/api/v1/hosts", "/api/v1/journal", "/api/v1/agent/work", "/api/v1/session" })
-            Assert.Equal("not-signed-in", (await RunningService.ProblemAsync(await anonymous.GetAsync(path), HttpStatusCode.Unauthorized)).Code);
+            Assert.Equal(
+                "not-signed-in",
+                (await RunningService.ProblemAsync(await anonymous.GetAsync(path), HttpStatusCode.Unauthorized)).Code
+            );
         using var wrong = service.Client("obt_0000");
-        Assert.Equal("not-signed-in", (await RunningService.ProblemAsync(await wrong.GetAsync("/api/v1/today"), HttpStatusCode.Unauthorized)).Code);
+        Assert.Equal(
+            "not-signed-in",
+            (await RunningService.ProblemAsync(await wrong.GetAsync("/api/v1/today"), HttpStatusCode.Unauthorized)).Code
+        );
     }
 
     [Fact]
     public async Task Wrong_passwords_lock_out()
     {
         using var anonymous = service.Client();
-        Task<HttpResponseMessage> TryAsync(string password) => anonymous.PostAsync("/api/v1/session", JsonContent.Create(new SignIn("finch", password, "token"), BeaconJson.Default.SignIn));
-        for (var i = 0; i < 5; i++) Assert.Equal("sign-in-refused", (await RunningService.ProblemAsync(await TryAsync("wrong"), HttpStatusCode.Unauthorized)).Code);
-        Assert.Equal("locked-out", (await RunningService.ProblemAsync(await TryAsync(RunningService.Password), HttpStatusCode.TooManyRequests)).Code);
+        Task<HttpResponseMessage> TryAsync(string password) =>
+            anonymous.PostAsync("/api/v1/session", JsonContent.Create(new SignIn("finch", password, "token"), BeaconJson.Default.SignIn));
+        for (var i = 0; i < 5; i++)
+            Assert.Equal("sign-in-refused", (await RunningService.ProblemAsync(await TryAsync("wrong"), HttpStatusCode.Unauthorized)).Code);
+        Assert.Equal(
+            "locked-out",
+            (await RunningService.ProblemAsync(await TryAsync(RunningService.Password), HttpStatusCode.TooManyRequests)).Code
+        );
     }
 
     [Fact]
     public async Task The_console_signs_in_by_a_cookie_that_scripts_cannot_read()
     {
         using var anonymous = service.Client();
-        using var answer = await anonymous.PostAsync("/api/v1/session", JsonContent.Create(new SignIn("wren", RunningService.Password, "cookie"), BeaconJson.Default.SignIn));
+        using var answer = await anonymous.PostAsync(
+            "/api/v1/session",
+            JsonContent.Create(new SignIn("wren", RunningService.Password, "cookie"), BeaconJson.Default.SignIn)
+        );
         var cookie = answer.Headers.GetValues("Set-Cookie").Single();
         Assert.Contains("httponly", cookie, StringComparison.OrdinalIgnoreCase);
         Assert.Contains("samesite=strict", cookie, StringComparison.OrdinalIgnoreCase);
         Assert.Contains("secure", cookie, StringComparison.OrdinalIgnoreCase);
         Assert.DoesNotContain("obt_", await answer.Content.ReadAsStringAsync());
-        using var foreign = new HttpRequestMessage(HttpMethod.Get, "/api/v1/today") { Headers = { { "Cookie", cookie.Split(';')[0] }, { "Sec-Fetch-Site", "cross-site" } } };
+        using var foreign = new HttpRequestMessage(HttpMethod.Get, "/api/v1/today")
+        {
+            Headers = { { "Cookie", cookie.Split(';')[0] }, { "Sec-Fetch-Site", "cross-site" } },
+        };
         Assert.Equal("not-allowed", (await RunningService.ProblemAsync(await anonymous.SendAsync(foreign), HttpStatusCode.Forbidden)).Code);
     }
 
     [Fact]
     public async Task Readers_cannot_change_anything()
     {
-        foreach (var (path, content) in new (string, HttpContent)[]
-                 {
-                     ("/api/v1/hosts", JsonContent.Create(new NewHost("x.thistledown.example"), BeaconJson.Default.NewHost)), ("/api/v1/requests", JsonContent.Create(Wish(Csr("x.thistledown.example")), BeaconJson.Default.NewRequest)),
-                     ("/api/v1/people", JsonContent.Create(new NewPerson("a", "b", []), BeaconJson.Default.NewPerson)),
-                 })
-            Assert.Equal("not-allowed", (await RunningService.ProblemAsync(await service.Wren.PostAsync(path, content), HttpStatusCode.Forbidden)).Code);
+        foreach (
+            var (path, content) in new (string, HttpContent)[]
+            {
+                ("/api/v1/hosts", JsonContent.Create(new NewHost("x.thistledown.example"), BeaconJson.Default.NewHost)),
+                ("/api/v1/requests", JsonContent.Create(Wish(Csr("x.thistledown.example")), BeaconJson.Default.NewRequest)),
+                ("/api/v1/people", JsonContent.Create(new NewPerson("a", "b", []), BeaconJson.Default.NewPerson)),
+            }
+        )
+            Assert.Equal(
+                "not-allowed",
+                (await RunningService.ProblemAsync(await service.Wren.PostAsync(path, content), HttpStatusCode.Forbidden)).Code
+            );
     }
 
     [Fact]
     public async Task A_preview_says_everything_and_stores_nothing()
     {
         var before = (await RunningService.GetAsync(service.Robin, "/api/v1/requests", BeaconJson.Default.PageRequestInfo)).Items.Count;
-        var p = await RunningService.PostAsync(service.Robin, "/api/v1/requests/preview", Wish(Csr("preview.thistledown.example"), "400d"), BeaconJson.Default.NewRequest, BeaconJson.Default.RequestPreview);
+        var p = await RunningService.PostAsync(
+            service.Robin,
+            "/api/v1/requests/preview",
+            Wish(Csr("preview.thistledown.example"), "400d"),
+            BeaconJson.Default.NewRequest,
+            BeaconJson.Default.RequestPreview
+        );
         Assert.Equal(Verdict.Granted, p.Overall);
         Assert.Equal("zone-held", p.Verdicts.Single().Reason);
         Assert.Contains("profile", p.Certificate!.LimitReason);
         Assert.Equal(["preview.thistledown.example"], p.Certificate.Names);
-        Assert.Equal(before, (await RunningService.GetAsync(service.Robin, "/api/v1/requests", BeaconJson.Default.PageRequestInfo)).Items.Count);
+        Assert.Equal(
+            before,
+            (await RunningService.GetAsync(service.Robin, "/api/v1/requests", BeaconJson.Default.PageRequestInfo)).Items.Count
+        );
     }
 
     [Theory]
@@ -90,7 +132,13 @@ public sealed class ServiceTests(RunningService service) : IClassFixture<Running
     public async Task Bad_names_are_refused_with_their_reason(string name, string word)
     {
         var wish = Wish(Csr("ok.thistledown.example")) with { Names = [name] };
-        var p = await RunningService.PostAsync(service.Robin, "/api/v1/requests/preview", wish, BeaconJson.Default.NewRequest, BeaconJson.Default.RequestPreview);
+        var p = await RunningService.PostAsync(
+            service.Robin,
+            "/api/v1/requests/preview",
+            wish,
+            BeaconJson.Default.NewRequest,
+            BeaconJson.Default.RequestPreview
+        );
         Assert.Equal(Verdict.Refused, p.Overall);
         Assert.Contains(word, p.Verdicts[1].Evidence);
         Assert.NotEmpty(p.Verdicts[1].Cure);
@@ -102,14 +150,36 @@ public sealed class ServiceTests(RunningService service) : IClassFixture<Running
     {
         var r = await SubmitAsync(Wish(Csr("*.approval.thistledown.example")));
         Assert.Equal(RequestState.WaitingForApproval, r.State);
-        Assert.Equal("own-request", (await RunningService.ProblemAsync(await service.Robin.PostAsync($"/api/v1/requests/{r.Number}/approve", null), HttpStatusCode.Forbidden)).Code);
+        Assert.Equal(
+            "own-request",
+            (
+                await RunningService.ProblemAsync(
+                    await service.Robin.PostAsync($"/api/v1/requests/{r.Number}/approve", null),
+                    HttpStatusCode.Forbidden
+                )
+            ).Code
+        );
         Assert.Equal(HttpStatusCode.OK, (await service.Wren.PostAsync($"/api/v1/requests/{r.Number}/approve", null)).StatusCode);
         r = await RequestAsync(r.Number);
         Assert.Equal((RequestState.Issued, "wren"), (r.State, r.DecidedBy));
         Assert.NotNull(r.Serial);
-        Assert.Equal("wrong-state", (await RunningService.ProblemAsync(await service.Wren.PostAsync($"/api/v1/requests/{r.Number}/approve", null), HttpStatusCode.Conflict)).Code);
+        Assert.Equal(
+            "wrong-state",
+            (
+                await RunningService.ProblemAsync(
+                    await service.Wren.PostAsync($"/api/v1/requests/{r.Number}/approve", null),
+                    HttpStatusCode.Conflict
+                )
+            ).Code
+        );
         var refused = await SubmitAsync(Wish(Csr("*.refusal.thistledown.example")));
-        await RunningService.PostAsync(service.Wren, $"/api/v1/requests/{refused.Number}/refuse", new Refusal("too wide"), BeaconJson.Default.Refusal, BeaconJson.Default.RequestInfo);
+        await RunningService.PostAsync(
+            service.Wren,
+            $"/api/v1/requests/{refused.Number}/refuse",
+            new Refusal("too wide"),
+            BeaconJson.Default.Refusal,
+            BeaconJson.Default.RequestInfo
+        );
         Assert.Equal("too wide", (await RequestAsync(refused.Number)).Reason);
     }
 
@@ -119,14 +189,26 @@ public sealed class ServiceTests(RunningService service) : IClassFixture<Running
         var wish = Wish(Csr("once.thistledown.example"));
         async Task<HttpResponseMessage> PostAsync(NewRequest w)
         {
-            using var m = new HttpRequestMessage(HttpMethod.Post, "/api/v1/requests") { Content = JsonContent.Create(w, BeaconJson.Default.NewRequest), Headers = { { "Idempotency-Key", "key-1" } } };
+            using var m = new HttpRequestMessage(HttpMethod.Post, "/api/v1/requests")
+            {
+                Content = JsonContent.Create(w, BeaconJson.Default.NewRequest),
+                Headers = { { "Idempotency-Key", "key-1" } },
+            };
             return await service.Robin.SendAsync(m);
         }
         var first = await (await PostAsync(wish)).Content.ReadAsStringAsync();
         var again = await PostAsync(wish);
         Assert.Equal(first, await again.Content.ReadAsStringAsync());
         Assert.True(again.Headers.Contains("Idempotency-Replayed"));
-        Assert.Equal("idempotency-key-reused", (await RunningService.ProblemAsync(await PostAsync(Wish(Csr("other.thistledown.example"))), HttpStatusCode.UnprocessableEntity)).Code);
+        Assert.Equal(
+            "idempotency-key-reused",
+            (
+                await RunningService.ProblemAsync(
+                    await PostAsync(Wish(Csr("other.thistledown.example"))),
+                    HttpStatusCode.UnprocessableEntity
+                )
+            ).Code
+        );
     }
 
     [Fact]
@@ -137,31 +219,80 @@ public sealed class ServiceTests(RunningService service) : IClassFixture<Running
         var tag = (await service.Robin.GetAsync(path)).Headers.ETag!;
         async Task<HttpResponseMessage> PutAsync(double after, EntityTagHeaderValue? match)
         {
-            using var m = new HttpRequestMessage(HttpMethod.Put, path + "/policy") { Content = JsonContent.Create(new PolicyInfo(after, true, false), BeaconJson.Default.PolicyInfo) };
-            if (match is not null) m.Headers.IfMatch.Add(match);
+            using var m = new HttpRequestMessage(HttpMethod.Put, path + "/policy")
+            {
+                Content = JsonContent.Create(new PolicyInfo(after, true, false), BeaconJson.Default.PolicyInfo),
+            };
+            if (match is not null)
+                m.Headers.IfMatch.Add(match);
             return await service.Robin.SendAsync(m);
         }
         Assert.Equal("version-missing", (await RunningService.ProblemAsync(await PutAsync(0.5, null), (HttpStatusCode)428)).Code);
         Assert.Equal(HttpStatusCode.OK, (await PutAsync(0.5, tag)).StatusCode);
-        Assert.Equal("changed-meanwhile", (await RunningService.ProblemAsync(await PutAsync(0.6, tag), HttpStatusCode.PreconditionFailed)).Code);
-        Assert.Equal(0.5, (await RunningService.GetAsync(service.Robin, path, BeaconJson.Default.CertificateDetail)).Certificate.Policy.After);
+        Assert.Equal(
+            "changed-meanwhile",
+            (await RunningService.ProblemAsync(await PutAsync(0.6, tag), HttpStatusCode.PreconditionFailed)).Code
+        );
+        Assert.Equal(
+            0.5,
+            (await RunningService.GetAsync(service.Robin, path, BeaconJson.Default.CertificateDetail)).Certificate.Policy.After
+        );
     }
 
     [Fact]
     public async Task Bad_json_is_told()
     {
         foreach (var body in new[] { "{", "[]", "{\"host\":5}", "null", "" })
-            Assert.Equal("input-invalid", (await RunningService.ProblemAsync(await service.Robin.PostAsync("/api/v1/requests", new StringContent(body, Encoding.UTF8, "application/json")), HttpStatusCode.BadRequest)).Code);
-        Assert.Equal("not-found", (await RunningService.ProblemAsync(await service.Robin.GetAsync("/api/v1/nothing"), HttpStatusCode.NotFound)).Code);
-        Assert.Equal("not-found", (await RunningService.ProblemAsync(await service.Robin.GetAsync("/api/v1/requests/999999"), HttpStatusCode.NotFound)).Code);
+            Assert.Equal(
+                "input-invalid",
+                (
+                    await RunningService.ProblemAsync(
+                        await service.Robin.PostAsync("/api/v1/requests", new StringContent(body, Encoding.UTF8, "application/json")),
+                        HttpStatusCode.BadRequest
+                    )
+                ).Code
+            );
+        Assert.Equal(
+            "not-found",
+            (await RunningService.ProblemAsync(await service.Robin.GetAsync("/api/v1/nothing"), HttpStatusCode.NotFound)).Code
+        );
+        Assert.Equal(
+            "not-found",
+            (await RunningService.ProblemAsync(await service.Robin.GetAsync("/api/v1/requests/999999"), HttpStatusCode.NotFound)).Code
+        );
         Assert.Equal("host-gone", (await RunningService.ProblemAsync(await RemovedHostRequestAsync(), HttpStatusCode.Gone)).Code);
     }
 
     private async Task<HttpResponseMessage> RemovedHostRequestAsync()
     {
-        await RunningService.PostAsync(service.Robin, "/api/v1/hosts", new NewHost("gone.thistledown.example"), BeaconJson.Default.NewHost, BeaconJson.Default.HostInvitation);
+        await RunningService.PostAsync(
+            service.Robin,
+            "/api/v1/hosts",
+            new NewHost("gone.thistledown.example"),
+            BeaconJson.Default.NewHost,
+            BeaconJson.Default.HostInvitation
+        );
         Assert.Equal(HttpStatusCode.NoContent, (await service.Robin.DeleteAsync("/api/v1/hosts/gone.thistledown.example")).StatusCode);
-        return await service.Robin.PostAsync("/api/v1/requests", JsonContent.Create(new NewRequest("gone.thistledown.example", null, ["a.thistledown.example"], null, null, null, null, null, null, null, null, null), BeaconJson.Default.NewRequest));
+        return await service.Robin.PostAsync(
+            "/api/v1/requests",
+            JsonContent.Create(
+                new NewRequest(
+                    "gone.thistledown.example",
+                    null,
+                    ["a.thistledown.example"],
+                    null,
+                    null,
+                    null,
+                    null,
+                    null,
+                    null,
+                    null,
+                    null,
+                    null
+                ),
+                BeaconJson.Default.NewRequest
+            )
+        );
     }
 
     [Fact]
@@ -170,7 +301,8 @@ public sealed class ServiceTests(RunningService service) : IClassFixture<Running
         using var http = new HttpClient { BaseAddress = new Uri($"http://127.0.0.1:{service.PublicationPort}") };
         Assert.Equal("application/pkix-crl", (await http.GetAsync("/crl/issuing.crl")).Content.Headers.ContentType!.MediaType);
         Assert.Equal("application/pkix-cert", (await http.GetAsync("/issuer/issuing.cer")).Content.Headers.ContentType!.MediaType);
-        foreach (var path in new[] { "/", "/api/v1/session", "/.well-known/est/server/cacerts" }) Assert.Equal(HttpStatusCode.NotFound, (await http.GetAsync(path)).StatusCode);
+        foreach (var path in new[] { "/", "/api/v1/session", "/.well-known/est/server/cacerts" })
+            Assert.Equal(HttpStatusCode.NotFound, (await http.GetAsync(path)).StatusCode);
         var metrics = await http.GetStringAsync("/metrics");
         Assert.Contains("beacon_crl_seconds_left{authority=\"issuing\",key=\"1\",list=\"full\"}", metrics);
         Assert.Contains("beacon_crl_seconds_left{authority=\"issuing\",key=\"1\",list=\"delta\"}", metrics);
@@ -181,7 +313,11 @@ public sealed class ServiceTests(RunningService service) : IClassFixture<Running
     [Fact]
     public async Task Secrets_are_private_and_not_in_the_journal()
     {
-        foreach (var file in Directory.EnumerateFiles(Path.Combine(service.Data, "keys")).Concat(Directory.EnumerateFiles(Path.Combine(service.Data, "take-away"))))
+        foreach (
+            var file in Directory
+                .EnumerateFiles(Path.Combine(service.Data, "keys"))
+                .Concat(Directory.EnumerateFiles(Path.Combine(service.Data, "take-away")))
+        )
             Assert.Equal(UnixFileMode.UserRead | UnixFileMode.UserWrite, File.GetUnixFileMode(file));
         Assert.Equal(UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute, File.GetUnixFileMode(service.Data));
         var journal = await (await service.Robin.GetAsync("/api/v1/journal?take=1000")).Content.ReadAsStringAsync();
@@ -190,6 +326,9 @@ public sealed class ServiceTests(RunningService service) : IClassFixture<Running
         // The sealed root key opens with its passphrase, and is the root's.
         var key = Directory.EnumerateFiles(Path.Combine(service.Data, "take-away"), "root-key*").Single();
         var passphrase = Directory.EnumerateFiles(Path.Combine(service.Data, "take-away"), "root-passphrase*").Single();
-        Assert.Equal(Programs.OpenSsl($"x509 -in {service.RootPem} -noout -pubkey"), Programs.OpenSsl($"pkey -in {key} -passin file:{passphrase} -pubout"));
+        Assert.Equal(
+            Programs.OpenSsl($"x509 -in {service.RootPem} -noout -pubkey"),
+            Programs.OpenSsl($"pkey -in {key} -passin file:{passphrase} -pubout")
+        );
     }
 }

@@ -19,11 +19,22 @@ public sealed class TokenTests
         var tokens = Directory.CreateDirectory(s["tokens"]).FullName;
         var conf = s.File("softhsm2.conf", $"directories.tokendir = {tokens}\nobjectstore.backend = file\nlog.level = ERROR\n");
         var environment = new Dictionary<string, string> { ["SOFTHSM2_CONF"] = conf };
-        var (code, output, error) = Programs.Run("softhsm2-util", ["--init-token", "--free", "--label", "signal-box", "--so-pin", "so-pin-77", "--pin", "4711"], [], environment);
+        var (code, output, error) = Programs.Run(
+            "softhsm2-util",
+            ["--init-token", "--free", "--label", "signal-box", "--so-pin", "so-pin-77", "--pin", "4711"],
+            [],
+            environment
+        );
         Assert.True(code == 0, output + error);
         var settings = new Dictionary<string, string>
         {
-            ["SOFTHSM2_CONF"] = conf, ["BEACON_TOKENMODULE"] = Module, ["BEACON_TOKENLABEL"] = "signal-box", ["BEACON_TOKENPINFILE"] = s.File("pin", "4711\n"), ["BEACON_AUTHORITYKEY"] = first, ["BEACON_AUTHORITYSIGNATURE"] = signature, ["BEACON_HEALTHMINUTES"] = "60",
+            ["SOFTHSM2_CONF"] = conf,
+            ["BEACON_TOKENMODULE"] = Module,
+            ["BEACON_TOKENLABEL"] = "signal-box",
+            ["BEACON_TOKENPINFILE"] = s.File("pin", "4711\n"),
+            ["BEACON_AUTHORITYKEY"] = first,
+            ["BEACON_AUTHORITYSIGNATURE"] = signature,
+            ["BEACON_HEALTHMINUTES"] = "60",
         };
         w.Found();
         await w.StartAsync(settings);
@@ -34,13 +45,19 @@ public sealed class TokenTests
         var one = w.Enrol();
         Programs.OpenSsl($"verify -x509_strict -CAfile {w.Service.RootPem} -untrusted {one.Chain} {one.Leaf}");
         w.Good("cert", "revoke", one.Name, "--reason", "superseded");
-        Assert.Equal(signature == "pss", Programs.OpenSsl("crl -inform DER -noout -text", w.Fetch($"{w.Plain}/crl/issuing.crl")).Contains("Signature Algorithm: rsassaPss"));
+        Assert.Equal(
+            signature == "pss",
+            Programs
+                .OpenSsl("crl -inform DER -noout -text", w.Fetch($"{w.Plain}/crl/issuing.crl"))
+                .Contains("Signature Algorithm: rsassaPss")
+        );
 
         // Pulled in the middle: what is asked for waits, what is served goes on, the reason is on Today, and nothing is lost.
         Directory.Move(tokens, tokens + ".away");
         Directory.CreateDirectory(tokens);
         var csr = EstTests.Make(s, "DNS:waits.thistledown.example").Csr;
-        for (var i = 0; i < 50 && EstTests.Enrol(w.Service, s, csr).Status != "503"; i++) await Task.Delay(100, TestContext.Current.CancellationToken);
+        for (var i = 0; i < 50 && EstTests.Enrol(w.Service, s, csr).Status != "503"; i++)
+            await Task.Delay(100, TestContext.Current.CancellationToken);
         var (_, waiting, _) = w.Run("request", "new", "--csr", csr);
         Assert.Contains("waiting outside", waiting);
         var number = System.Text.RegularExpressions.Regex.Match(waiting, @"Request (\d+)").Groups[1].Value;
@@ -55,8 +72,12 @@ public sealed class TokenTests
 
         Directory.Delete(tokens);
         Directory.Move(tokens + ".away", tokens);
-        for (var i = 0; i < 150 && !w.Good("request", "show", number).Contains(" issued"); i++) await Task.Delay(200, TestContext.Current.CancellationToken);
-        Assert.True(w.Good("request", "show", number).Contains(" issued"), w.Good("request", "show", number) + w.Run("authority", "health").Output + w.Service.Errors);
+        for (var i = 0; i < 150 && !w.Good("request", "show", number).Contains(" issued"); i++)
+            await Task.Delay(200, TestContext.Current.CancellationToken);
+        Assert.True(
+            w.Good("request", "show", number).Contains(" issued"),
+            w.Good("request", "show", number) + w.Run("authority", "health").Output + w.Service.Errors
+        );
         w.Enrol();
 
         // Renewed with a new key in the token; the older key in it goes on signing its lists.
@@ -65,7 +86,10 @@ public sealed class TokenTests
         w.Good("authority", "take-up", "issuing");
         var two = w.Enrol();
         Programs.OpenSsl($"verify -x509_strict -CAfile {w.Service.RootPem} -untrusted {two.Chain} {two.Leaf}");
-        Assert.StartsWith(second.Split('-')[0], X509.Read(Armor.Read(File.ReadAllBytes(two.Chain)).Blocks[1].Der).PublicKey.Spec.ToString());
+        Assert.StartsWith(
+            second.Split('-')[0],
+            X509.Read(Armor.Read(File.ReadAllBytes(two.Chain)).Blocks[1].Der).PublicKey.Spec.ToString()
+        );
         w.Good("authority", "issue-crl", "issuing");
         var (health, report, why) = w.Run("authority", "health");
         Assert.True(health == 0, report + why + w.Service.Errors);
@@ -88,7 +112,9 @@ public sealed class TokenTests
         var e = w.Enrol();
         Assert.Contains("rsassaPss", Programs.OpenSsl($"x509 -noout -text -in {e.Leaf}"));
         var lists = Armor.Write(Armor.Crl, w.Fetch($"{w.Plain}/crl/issuing.crl"));
-        Programs.OpenSsl($"verify -x509_strict -crl_check -CAfile {w.Service.RootPem} -untrusted {e.Chain} -CRLfile {w.Scratch.File("list.pem", lists)} {e.Leaf}");
+        Programs.OpenSsl(
+            $"verify -x509_strict -crl_check -CAfile {w.Service.RootPem} -untrusted {e.Chain} -CRLfile {w.Scratch.File("list.pem", lists)} {e.Leaf}"
+        );
     }
 
     private static string Flat(string text) => System.Text.RegularExpressions.Regex.Replace(text, @"\s+", " ");

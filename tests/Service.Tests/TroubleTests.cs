@@ -22,6 +22,7 @@ public sealed class TroubleTests
     private sealed class SetClock(DateTimeOffset at) : TimeProvider
     {
         public DateTimeOffset At { get; set; } = at;
+
         public override DateTimeOffset GetUtcNow() => At;
     }
 
@@ -32,7 +33,15 @@ public sealed class TroubleTests
         var right = DateTimeOffset.UtcNow;
         var clock = new SetClock(right.AddHours(5));
         var builder = WebApplication.CreateSlimBuilder();
-        builder.Services.AddBeacon(new BeaconOptions { Data = s["data"], Organization = "Thistledown Rail", Zones = "thistledown.example=administrators" }, hosted: false);
+        builder.Services.AddBeacon(
+            new BeaconOptions
+            {
+                Data = s["data"],
+                Organization = "Thistledown Rail",
+                Zones = "thistledown.example=administrators",
+            },
+            hosted: false
+        );
         builder.Services.AddSingleton<TimeProvider>(clock);
         builder.Services.AddSingleton<Microsoft.Extensions.Hosting.IHostedService>(p => p.GetRequiredService<EditionLedger>());
         await using var app = builder.Build();
@@ -47,9 +56,28 @@ public sealed class TroubleTests
             await using var scope = app.Services.CreateAsyncScope();
             using var key = ECDsa.Create(ECCurve.NamedCurves.nistP256);
             var profile = scope.ServiceProvider.GetRequiredService<ProfileCatalogue>().Get("server");
-            var made = await scope.ServiceProvider.GetRequiredService<IssueEdition>().RunAsync(new(profile, DistinguishedName.ForCommonName(name), [AlternativeName.Parse(name)],
-                PublicKeyInfo.Read(key.ExportSubjectPublicKeyInfo()), null, 0, name, "[]", null, EditionState.Current, "robin", "test"), CancellationToken.None);
-            await scope.ServiceProvider.GetRequiredService<RevokeEdition>().RunAsync(name, new Revocation("superseded", null), robin, CancellationToken.None);
+            var made = await scope
+                .ServiceProvider.GetRequiredService<IssueEdition>()
+                .RunAsync(
+                    new(
+                        profile,
+                        DistinguishedName.ForCommonName(name),
+                        [AlternativeName.Parse(name)],
+                        PublicKeyInfo.Read(key.ExportSubjectPublicKeyInfo()),
+                        null,
+                        0,
+                        name,
+                        "[]",
+                        null,
+                        EditionState.Current,
+                        "robin",
+                        "test"
+                    ),
+                    CancellationToken.None
+                );
+            await scope
+                .ServiceProvider.GetRequiredService<RevokeEdition>()
+                .RunAsync(name, new Revocation("superseded", null), robin, CancellationToken.None);
             return X509.Read(made.Der).Serial;
         }
 
@@ -84,7 +112,8 @@ public sealed class TroubleTests
         {
             await service.InitializeAsync();
             var home = service.Home();
-            byte[] List() => new HttpClient().GetByteArrayAsync($"http://127.0.0.1:{service.PublicationPort}/crl/issuing.crl").GetAwaiter().GetResult();
+            byte[] List() =>
+                new HttpClient().GetByteArrayAsync($"http://127.0.0.1:{service.PublicationPort}/crl/issuing.crl").GetAwaiter().GetResult();
             var old = List();
 
             // The log is emptied, so that there is no room in it that was had before; then everything is filled.
@@ -97,10 +126,24 @@ public sealed class TroubleTests
             }
             var filler = Path.Combine(service.Data, "filler");
             await using (var f = File.Create(filler))
-                try { while (true) { f.Write(new byte[4096]); f.Flush(); } }
+                try
+                {
+                    while (true)
+                    {
+                        f.Write(new byte[4096]);
+                        f.Flush();
+                    }
+                }
                 catch (IOException) { }
 
-            var p = await RunningService.ProblemAsync(await service.Robin.PostAsync("/api/v1/authorities/issuing/crl", JsonContent.Create(new object()), TestContext.Current.CancellationToken), HttpStatusCode.ServiceUnavailable);
+            var p = await RunningService.ProblemAsync(
+                await service.Robin.PostAsync(
+                    "/api/v1/authorities/issuing/crl",
+                    JsonContent.Create(new object()),
+                    TestContext.Current.CancellationToken
+                ),
+                HttpStatusCode.ServiceUnavailable
+            );
             Assert.Contains("disk is full", p.Detail);
             Assert.Contains("Free space", p.Cure);
             var (code, _, error) = service.Beacon(home, "authority", "issue-crl", "issuing");

@@ -15,11 +15,25 @@ internal sealed record ProbeTarget(string Address, int Port, string ServerName);
 /// <summary>What was in the configuration before we came: enough to take a binding out again.</summary>
 /// <param name="AddedListeners">Arguments of the listen directives that we added.</param>
 /// <param name="OldCertificate">The certificate file that was named before; null when there was none.</param>
-internal sealed record BoundRecord(string Service, string Certificate, IReadOnlyList<string> AddedListeners, string? OldCertificate, string? OldKey);
+internal sealed record BoundRecord(
+    string Service,
+    string Certificate,
+    IReadOnlyList<string> AddedListeners,
+    string? OldCertificate,
+    string? OldKey
+);
 
 /// <summary>A change of one service, worked out and not yet made.</summary>
-internal sealed record ServicePlan(string Service, IReadOnlyList<string> Names, IReadOnlyList<FileEdit> Edits, IReadOnlyList<ProbeTarget> Targets, IReadOnlyList<(string Address, int Port)> NewPorts,
-    IReadOnlyList<string> Steps, IReadOnlyList<string> Warnings, BoundRecord? Bound);
+internal sealed record ServicePlan(
+    string Service,
+    IReadOnlyList<string> Names,
+    IReadOnlyList<FileEdit> Edits,
+    IReadOnlyList<ProbeTarget> Targets,
+    IReadOnlyList<(string Address, int Port)> NewPorts,
+    IReadOnlyList<string> Steps,
+    IReadOnlyList<string> Warnings,
+    BoundRecord? Bound
+);
 
 /// <summary>
 /// One real server. A caller plans, has the configuration tested as it is and as it will be, writes the edits itself (through Swap), and asks to take them up.

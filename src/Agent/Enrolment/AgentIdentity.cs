@@ -26,7 +26,8 @@ internal sealed class AgentIdentity(string state)
 
     public bool Exists => File.Exists(Path.Combine(Current, "key.pem"));
 
-    public X509Certificate2 Load() => X509Certificate2.CreateFromPemFile(Path.Combine(Current, "chain.pem"), Path.Combine(Current, "key.pem"));
+    public X509Certificate2 Load() =>
+        X509Certificate2.CreateFromPemFile(Path.Combine(Current, "chain.pem"), Path.Combine(Current, "key.pem"));
 
     public X509Certificate2Collection Anchors()
     {
@@ -36,7 +37,8 @@ internal sealed class AgentIdentity(string state)
     }
 
     /// <summary>Thumbprints of the roots that are trusted for the service.</summary>
-    public IReadOnlyList<string> AnchorThumbprints() => [.. Armor.Read(File.ReadAllBytes(AnchorsPath)).Blocks.Select(b => X509.Read(b.Der).Thumbprint.Hex)];
+    public IReadOnlyList<string> AnchorThumbprints() =>
+        [.. Armor.Read(File.ReadAllBytes(AnchorsPath)).Blocks.Select(b => X509.Read(b.Der).Thumbprint.Hex)];
 
     /// <summary>Asks the service, over a connection that is trusted already, which roots it has: a renewed one is trusted from then on (RFC 7030 section 4.1).</summary>
     /// <returns>Whether there were others than before.</returns>
@@ -45,11 +47,21 @@ internal sealed class AgentIdentity(string state)
         using var own = Load();
         using var http = Client(Anchors(), own, service);
         using var answer = await SendAsync(http, new(HttpMethod.Get, "/.well-known/est/agent/cacerts"), ct);
-        if (!answer.IsSuccessStatusCode) return false;
-        var roots = Pkcs7.ReadCertificates(Convert.FromBase64String(await answer.Content.ReadAsStringAsync(ct))).Select(X509.Read).Where(x => x.IsSelfSigned && x.IsAuthority).ToList();
+        if (!answer.IsSuccessStatusCode)
+            return false;
+        var roots = Pkcs7
+            .ReadCertificates(Convert.FromBase64String(await answer.Content.ReadAsStringAsync(ct)))
+            .Select(X509.Read)
+            .Where(x => x.IsSelfSigned && x.IsAuthority)
+            .ToList();
         var before = AnchorThumbprints();
-        if (roots.Count == 0 || roots.Select(r => r.Thumbprint.Hex).Order().SequenceEqual(before.Order())) return false;
-        AtomicFiles.Write(AnchorsPath, Encoding.ASCII.GetBytes(string.Concat(roots.Select(r => Armor.Write(Armor.Certificate, r.Der.Span)))), isPrivate: false);
+        if (roots.Count == 0 || roots.Select(r => r.Thumbprint.Hex).Order().SequenceEqual(before.Order()))
+            return false;
+        AtomicFiles.Write(
+            AnchorsPath,
+            Encoding.ASCII.GetBytes(string.Concat(roots.Select(r => Armor.Write(Armor.Certificate, r.Der.Span)))),
+            isPrivate: false
+        );
         return true;
     }
 
@@ -65,7 +77,11 @@ internal sealed class AgentIdentity(string state)
     {
         var parts = code.Trim().Split('.');
         if (parts is not [{ Length: > 10 }, { Length: 64 } fingerprint])
-            throw new BeaconProblem(ProblemCode.JoinCodeRefused, "This is not a whole join code.", "Copy it again, with the part after the dot: beacon host invite shows it.");
+            throw new BeaconProblem(
+                ProblemCode.JoinCodeRefused,
+                "This is not a whole join code.",
+                "Copy it again, with the part after the dot: beacon host invite shows it."
+            );
         var (pem, anchors) = await FetchAnchorsAsync(service, fingerprint, ct);
         using var key = ECDsa.Create(ECCurve.NamedCurves.nistP256);
         using var http = Client(anchors, null, service);
@@ -88,38 +104,75 @@ internal sealed class AgentIdentity(string state)
         var name = X509.Read(leaf).Serial.Hex;
         var folder = Path.Combine(Root, name);
         AtomicFiles.Write(Path.Combine(folder, "key.pem"), Encoding.ASCII.GetBytes(key.ExportPkcs8PrivateKeyPem() + "\n"), isPrivate: true);
-        AtomicFiles.Write(Path.Combine(folder, "chain.pem"), Encoding.ASCII.GetBytes(Armor.Write(Armor.Certificate, leaf)), isPrivate: false);
+        AtomicFiles.Write(
+            Path.Combine(folder, "chain.pem"),
+            Encoding.ASCII.GetBytes(Armor.Write(Armor.Certificate, leaf)),
+            isPrivate: false
+        );
         AtomicFiles.Link(Current, name);
-        foreach (var old in Directory.GetDirectories(Root).Where(d => Path.GetFileName(d) is var n && n != name && n != "current")) Directory.Delete(old, recursive: true);
+        foreach (var old in Directory.GetDirectories(Root).Where(d => Path.GetFileName(d) is var n && n != name && n != "current"))
+            Directory.Delete(old, recursive: true);
     }
 
-    private static async Task<byte[]> EnrolAsync(HttpClient http, string operation, string host, ECDsa key, AuthenticationHeaderValue? credentials, CancellationToken ct)
+    private static async Task<byte[]> EnrolAsync(
+        HttpClient http,
+        string operation,
+        string host,
+        ECDsa key,
+        AuthenticationHeaderValue? credentials,
+        CancellationToken ct
+    )
     {
         var signer = new KeySigner(key);
         var csr = CertificationRequest.Write(DistinguishedName.ForCommonName(host), [AlternativeName.Dns(DnsName.Parse(host))], signer);
-        using var message = new HttpRequestMessage(HttpMethod.Post, $"/.well-known/est/agent/{operation}") { Content = new StringContent(Convert.ToBase64String(csr), Encoding.ASCII) };
+        using var message = new HttpRequestMessage(HttpMethod.Post, $"/.well-known/est/agent/{operation}")
+        {
+            Content = new StringContent(Convert.ToBase64String(csr), Encoding.ASCII),
+        };
         message.Content.Headers.ContentType = new("application/pkcs10");
         message.Headers.Authorization = credentials;
         using var answer = await SendAsync(http, message, ct);
         var body = await answer.Content.ReadAsStringAsync(ct);
         if (!answer.IsSuccessStatusCode)
-            throw new BeaconProblem(ProblemCode.JoinCodeRefused, $"The service refused ({(int)answer.StatusCode}): {body.Trim()}", "Make a new join code: beacon host invite " + host + ".");
+            throw new BeaconProblem(
+                ProblemCode.JoinCodeRefused,
+                $"The service refused ({(int)answer.StatusCode}): {body.Trim()}",
+                "Make a new join code: beacon host invite " + host + "."
+            );
         var leaf = Pkcs7.ReadCertificates(Convert.FromBase64String(body))[0].ToArray();
         if (!X509.Read(leaf).PublicKey.Der.Span.SequenceEqual(key.ExportSubjectPublicKeyInfo()))
-            throw new BeaconProblem(ProblemCode.DataDamaged, "The service answered with a certificate for another key.", "Try again; if it happens again, look into the service's log.");
+            throw new BeaconProblem(
+                ProblemCode.DataDamaged,
+                "The service answered with a certificate for another key.",
+                "Try again; if it happens again, look into the service's log."
+            );
         return leaf;
     }
 
     /// <summary>EST cacerts over a connection that is not trusted yet: the answer is, when it has the root with the fingerprint of the code (RFC 7030 section 4.1.1).</summary>
-    private static async Task<(string Pem, X509Certificate2Collection)> FetchAnchorsAsync(Uri service, string fingerprint, CancellationToken ct)
+    private static async Task<(string Pem, X509Certificate2Collection)> FetchAnchorsAsync(
+        Uri service,
+        string fingerprint,
+        CancellationToken ct
+    )
     {
         using var handler = new SocketsHttpHandler { SslOptions = { RemoteCertificateValidationCallback = (_, _, _, _) => true } };
         using var http = new HttpClient(handler) { BaseAddress = service, Timeout = TimeSpan.FromSeconds(20) };
         using var answer = await SendAsync(http, new(HttpMethod.Get, "/.well-known/est/agent/cacerts"), ct);
-        if (!answer.IsSuccessStatusCode) throw new BeaconProblem(ProblemCode.Unreachable, $"{service} answered {(int)answer.StatusCode}.", "Check the address of the service.");
+        if (!answer.IsSuccessStatusCode)
+            throw new BeaconProblem(
+                ProblemCode.Unreachable,
+                $"{service} answered {(int)answer.StatusCode}.",
+                "Check the address of the service."
+            );
         var all = Pkcs7.ReadCertificates(Convert.FromBase64String(await answer.Content.ReadAsStringAsync(ct))).Select(X509.Read).ToList();
-        var root = all.FirstOrDefault(x => x.Thumbprint.Hex == fingerprint.ToLowerInvariant() && x.IsSelfSigned)
-            ?? throw new BeaconProblem(ProblemCode.JoinCodeRefused, $"{service} is not the service that made this code: its root has another fingerprint.", "Check the address; somebody may be in between.");
+        var root =
+            all.FirstOrDefault(x => x.Thumbprint.Hex == fingerprint.ToLowerInvariant() && x.IsSelfSigned)
+            ?? throw new BeaconProblem(
+                ProblemCode.JoinCodeRefused,
+                $"{service} is not the service that made this code: its root has another fingerprint.",
+                "Check the address; somebody may be in between."
+            );
         var pem = Armor.Write(Armor.Certificate, root.Der.Span);
         var anchors = new X509Certificate2Collection();
         anchors.ImportFromPem(pem);
@@ -129,23 +182,37 @@ internal sealed class AgentIdentity(string state)
     /// <summary>A client that trusts the given roots alone.</summary>
     public static HttpClient Client(X509Certificate2Collection anchors, X509Certificate2? own, Uri service)
     {
-        var policy = new X509ChainPolicy { TrustMode = X509ChainTrustMode.CustomRootTrust, RevocationMode = X509RevocationMode.NoCheck, DisableCertificateDownloads = true };
+        var policy = new X509ChainPolicy
+        {
+            TrustMode = X509ChainTrustMode.CustomRootTrust,
+            RevocationMode = X509RevocationMode.NoCheck,
+            DisableCertificateDownloads = true,
+        };
         policy.CustomTrustStore.AddRange(anchors);
         var handler = new SocketsHttpHandler
         {
             PooledConnectionIdleTimeout = TimeSpan.FromMinutes(2),
             SslOptions = new SslClientAuthenticationOptions { CertificateChainPolicy = policy },
         };
-        if (own is not null) handler.SslOptions.ClientCertificateContext = SslStreamCertificateContext.Create(own, null, offline: true);
+        if (own is not null)
+            handler.SslOptions.ClientCertificateContext = SslStreamCertificateContext.Create(own, null, offline: true);
         return new HttpClient(handler) { BaseAddress = service, Timeout = TimeSpan.FromSeconds(90) };
     }
 
     private static async Task<HttpResponseMessage> SendAsync(HttpClient http, HttpRequestMessage message, CancellationToken ct)
     {
-        try { return await http.SendAsync(message, ct); }
+        try
+        {
+            return await http.SendAsync(message, ct);
+        }
         catch (HttpRequestException e)
         {
-            throw new BeaconProblem(ProblemCode.Unreachable, $"{http.BaseAddress} cannot be reached: {(e.InnerException ?? e).Message}", "Check the address, the network, and that beacond runs.", e);
+            throw new BeaconProblem(
+                ProblemCode.Unreachable,
+                $"{http.BaseAddress} cannot be reached: {(e.InnerException ?? e).Message}",
+                "Check the address, the network, and that beacond runs.",
+                e
+            );
         }
     }
 }

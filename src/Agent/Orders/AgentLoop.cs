@@ -13,7 +13,8 @@ namespace OrderlyBeacon.Agent.Orders;
 /// </summary>
 internal sealed class AgentLoop
 {
-    private static readonly TimeSpan LongestPause = TimeSpan.FromSeconds(30), AnchorsEvery = TimeSpan.FromHours(1);
+    private static readonly TimeSpan LongestPause = TimeSpan.FromSeconds(30),
+        AnchorsEvery = TimeSpan.FromHours(1);
     private readonly string _state;
     private readonly AgentSettings _settings;
     private readonly TimeProvider _clock;
@@ -29,8 +30,19 @@ internal sealed class AgentLoop
         _identity = new(state);
         _store = new(Path.Combine(state, "store"));
         _book = new(state);
-        _connectors = [.. settings.Connectors.Select(IConnector (c) => c.Kind == "nginx" ? new NginxConnector(c)
-            : throw new BeaconProblem(ProblemCode.InputInvalid, $"agent.json names a connector of the kind \"{c.Kind}\".", "Use nginx."))];
+        _connectors =
+        [
+            .. settings.Connectors.Select(
+                IConnector (c) =>
+                    c.Kind == "nginx"
+                        ? new NginxConnector(c)
+                        : throw new BeaconProblem(
+                            ProblemCode.InputInvalid,
+                            $"agent.json names a connector of the kind \"{c.Kind}\".",
+                            "Use nginx."
+                        )
+            ),
+        ];
     }
 
     public async Task RunAsync(CancellationToken ct)
@@ -45,7 +57,8 @@ internal sealed class AgentLoop
         {
             try
             {
-                foreach (var (order, result) in _book.Unsent()) await DeliverAsync(service, order, result, ct);
+                foreach (var (order, result) in _book.Unsent())
+                    await DeliverAsync(service, order, result, ct);
                 if (_clock.GetUtcNow() >= _identity.Planned())
                 {
                     await _identity.RenewAsync(new Uri(_settings.Service), _settings.Host, ct);
@@ -63,11 +76,22 @@ internal sealed class AgentLoop
                 }
                 if (_clock.GetUtcNow() >= nextReport)
                 {
-                    await service.ReportAsync(await Surroundings.DescribeAsync(_connectors, _store, _clock, ct) with { Anchors = _identity.AnchorThumbprints() }, ct);
+                    await service.ReportAsync(
+                        await Surroundings.DescribeAsync(_connectors, _store, _clock, ct) with
+                        {
+                            Anchors = _identity.AnchorThumbprints(),
+                        },
+                        ct
+                    );
                     nextReport = _clock.GetUtcNow() + TimeSpan.FromSeconds(Math.Max(1, _settings.ReportSeconds));
                 }
                 var wait = nextReport - _clock.GetUtcNow();
-                var orders = await service.WorkAsync(wait > TimeSpan.FromSeconds(25) ? TimeSpan.FromSeconds(25) : wait < TimeSpan.FromSeconds(1) ? TimeSpan.FromSeconds(1) : wait, ct);
+                var orders = await service.WorkAsync(
+                    wait > TimeSpan.FromSeconds(25) ? TimeSpan.FromSeconds(25)
+                        : wait < TimeSpan.FromSeconds(1) ? TimeSpan.FromSeconds(1)
+                        : wait,
+                    ct
+                );
                 pause = TimeSpan.Zero;
                 foreach (var order in orders.Orders)
                 {
@@ -75,7 +99,8 @@ internal sealed class AgentLoop
                     {
                         result = await carryOut.RunAsync(order, _log, ct);
                         _book.Keep(order.Id, result);
-                        if (order.Kind is not (OrderKind.Look or OrderKind.Plan)) nextReport = DateTimeOffset.MinValue;
+                        if (order.Kind is not (OrderKind.Look or OrderKind.Plan))
+                            nextReport = DateTimeOffset.MinValue;
                     }
                     await DeliverAsync(service, order.Id, result, ct);
                 }
@@ -83,7 +108,10 @@ internal sealed class AgentLoop
             catch (BeaconProblem p) when (!ct.IsCancellationRequested)
             {
                 // Doubling pauses with some chance in them, so that a thousand agents do not come back at once.
-                pause = pause == TimeSpan.Zero ? TimeSpan.FromMilliseconds(500) : pause * 2 < LongestPause ? pause * 2 : LongestPause;
+                pause =
+                    pause == TimeSpan.Zero ? TimeSpan.FromMilliseconds(500)
+                    : pause * 2 < LongestPause ? pause * 2
+                    : LongestPause;
                 _log($"{p.Message} {p.Cure}");
                 await Task.Delay(pause * (0.5 + Random.Shared.NextDouble()), _clock, ct);
             }
@@ -92,8 +120,14 @@ internal sealed class AgentLoop
 
     private async Task DeliverAsync(ServiceClient service, long order, OrderResult result, CancellationToken ct)
     {
-        try { await service.ResultAsync(order, result, ct); }
-        catch (BeaconProblem p) when (p.Code == ProblemCode.NotFound) { _log($"order {order} is not known to the service any more"); }
+        try
+        {
+            await service.ResultAsync(order, result, ct);
+        }
+        catch (BeaconProblem p) when (p.Code == ProblemCode.NotFound)
+        {
+            _log($"order {order} is not known to the service any more");
+        }
         _book.Sent(order);
         _log(result.Done ? $"order {order} is done" : $"order {order} failed: {result.Problem?.Message}");
     }

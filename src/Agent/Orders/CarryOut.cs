@@ -11,7 +11,14 @@ using OrderlyBeacon.Core.Names;
 namespace OrderlyBeacon.Agent.Orders;
 
 /// <summary>Does one order. Doing it again after a kill continues where it can and repeats nothing that counts: the key is made once, the edition is issued once.</summary>
-internal sealed class CarryOut(CertificateStore store, SwapJournal journal, BoundBook bounds, IReadOnlyList<IConnector> connectors, ServiceClient service, TimeProvider clock)
+internal sealed class CarryOut(
+    CertificateStore store,
+    SwapJournal journal,
+    BoundBook bounds,
+    IReadOnlyList<IConnector> connectors,
+    ServiceClient service,
+    TimeProvider clock
+)
 {
     public async Task<OrderResult> RunAsync(Order order, Action<string> log, CancellationToken ct)
     {
@@ -21,29 +28,53 @@ internal sealed class CarryOut(CertificateStore store, SwapJournal journal, Boun
             steps.Add(text);
             log($"order {order.Id}: {text}");
             // Progress is for people: a lost step costs nothing.
-            if (order.Kind is OrderKind.Obtain or OrderKind.Bind or OrderKind.Unbind) _ = service.StepAsync(order.Id, text, ct).ContinueWith(t => _ = t.Exception, TaskScheduler.Default);
+            if (order.Kind is OrderKind.Obtain or OrderKind.Bind or OrderKind.Unbind)
+                _ = service.StepAsync(order.Id, text, ct).ContinueWith(t => _ = t.Exception, TaskScheduler.Default);
         }
         try
         {
             var swap = new SwapRun(store, journal, bounds, clock, Step);
             switch (order.Kind)
             {
-                case OrderKind.Obtain: return Done(steps, await ObtainAsync(order, swap, Step, ct));
-                case OrderKind.Bind: return Done(steps, await PutInAsync(order, Entry(order), swap, Step, ct));
+                case OrderKind.Obtain:
+                    return Done(steps, await ObtainAsync(order, swap, Step, ct));
+                case OrderKind.Bind:
+                    return Done(steps, await PutInAsync(order, Entry(order), swap, Step, ct));
                 case OrderKind.Unbind:
                     await swap.UnbindAsync(order.Id, ConnectorOf(order.Services![0]), order.Services[0], ct);
                     return Done(steps, await LookAtAsync(order.Services[0], ct));
                 case OrderKind.Plan:
                     var name = order.Services![0];
-                    return new(true, null, steps, null, order.Certificate is null ? swap.DescribeRemoval(ConnectorOf(name), name) : swap.Describe(ConnectorOf(name), Entry(order), name, order.Port));
+                    return new(
+                        true,
+                        null,
+                        steps,
+                        null,
+                        order.Certificate is null
+                            ? swap.DescribeRemoval(ConnectorOf(name), name)
+                            : swap.Describe(ConnectorOf(name), Entry(order), name, order.Port)
+                    );
                 case OrderKind.Look:
-                    return Done(steps, [await TlsProbe.LookAsync(order.Address!, order.Port ?? 443, order.ServerName ?? order.Address!, clock, ct)]);
+                    return Done(
+                        steps,
+                        [await TlsProbe.LookAsync(order.Address!, order.Port ?? 443, order.ServerName ?? order.Address!, clock, ct)]
+                    );
                 default:
-                    throw new BeaconProblem(ProblemCode.InputInvalid, $"This agent does not know orders of the kind {order.Kind}.", "Update the agent.");
+                    throw new BeaconProblem(
+                        ProblemCode.InputInvalid,
+                        $"This agent does not know orders of the kind {order.Kind}.",
+                        "Update the agent."
+                    );
             }
         }
-        catch (BeaconProblem p) when (p.Code != ProblemCode.Unreachable) { return new(false, new(p.Slug, p.Message, p.Cure), steps, null, null); }
-        catch (Exception e) when (e is IOException or UnauthorizedAccessException) { return new(false, new("cannot-write", e.Message, "Check the disk and the permissions on the host."), steps, null, null); }
+        catch (BeaconProblem p) when (p.Code != ProblemCode.Unreachable)
+        {
+            return new(false, new(p.Slug, p.Message, p.Cure), steps, null, null);
+        }
+        catch (Exception e) when (e is IOException or UnauthorizedAccessException)
+        {
+            return new(false, new("cannot-write", e.Message, "Check the disk and the permissions on the host."), steps, null, null);
+        }
     }
 
     private static OrderResult Done(List<string> steps, IReadOnlyList<LookReport> looks) => new(true, null, steps, looks, null);
@@ -51,7 +82,8 @@ internal sealed class CarryOut(CertificateStore store, SwapJournal journal, Boun
     private async Task<IReadOnlyList<LookReport>> ObtainAsync(Order order, SwapRun swap, Action<string> step, CancellationToken ct)
     {
         // What cannot be put in place later is said before an edition is issued for it.
-        foreach (var s in order.Services ?? []) ConnectorOf(s).Test([]);
+        foreach (var s in order.Services ?? [])
+            ConnectorOf(s).Test([]);
         step("making the key and the request");
         var subject = string.IsNullOrEmpty(order.Subject) ? DistinguishedName.Empty : DistinguishedName.Parse(order.Subject);
         var csr = store.Prepare(order.Id, subject, [.. order.Names!.Select(AlternativeName.Parse)], KeySpec.Parse(order.Key!));
@@ -62,7 +94,13 @@ internal sealed class CarryOut(CertificateStore store, SwapJournal journal, Boun
         return await PutInAsync(order, entry, swap, step, ct);
     }
 
-    private async Task<IReadOnlyList<LookReport>> PutInAsync(Order order, StoreEntry entry, SwapRun swap, Action<string> step, CancellationToken ct)
+    private async Task<IReadOnlyList<LookReport>> PutInAsync(
+        Order order,
+        StoreEntry entry,
+        SwapRun swap,
+        Action<string> step,
+        CancellationToken ct
+    )
     {
         var services = order.Services ?? [];
         if (services.Count == 0)
@@ -79,8 +117,13 @@ internal sealed class CarryOut(CertificateStore store, SwapJournal journal, Boun
         return looks;
     }
 
-    private StoreEntry Entry(Order order) => store.Find(order.Certificate!, order.Serial!)
-        ?? throw new BeaconProblem(ProblemCode.NotFound, $"The edition {order.Serial} of \"{order.Certificate}\" is not in this host's store.", "Renew the certificate; a new edition is made.");
+    private StoreEntry Entry(Order order) =>
+        store.Find(order.Certificate!, order.Serial!)
+        ?? throw new BeaconProblem(
+            ProblemCode.NotFound,
+            $"The edition {order.Serial} of \"{order.Certificate}\" is not in this host's store.",
+            "Renew the certificate; a new edition is made."
+        );
 
     private IConnector ConnectorOf(string service)
     {
@@ -88,10 +131,16 @@ internal sealed class CarryOut(CertificateStore store, SwapJournal journal, Boun
         foreach (var c in connectors)
         {
             var found = c.Discover();
-            if (found.Services.Any(s => s.Name == service)) return c;
+            if (found.Services.Any(s => s.Name == service))
+                return c;
             fault ??= found.Problem;
         }
-        throw fault ?? new BeaconProblem(ProblemCode.NotFound, $"There is no service {service} on this host.", "See beacon service list; it may have been removed from the server's configuration.");
+        throw fault
+            ?? new BeaconProblem(
+                ProblemCode.NotFound,
+                $"There is no service {service} on this host.",
+                "See beacon service list; it may have been removed from the server's configuration."
+            );
     }
 
     private async Task<IReadOnlyList<LookReport>> LookAtAsync(string service, CancellationToken ct) =>

@@ -14,26 +14,49 @@ internal sealed class OrderBook(string state)
     private string Root => Path.Combine(state, "orders");
 
     public void Keep(long order, OrderResult result) =>
-        AtomicFiles.Write(Path.Combine(Root, $"{order}.json"), JsonSerializer.SerializeToUtf8Bytes(result, AgentJson.Default.OrderResult), isPrivate: true);
+        AtomicFiles.Write(
+            Path.Combine(Root, $"{order}.json"),
+            JsonSerializer.SerializeToUtf8Bytes(result, AgentJson.Default.OrderResult),
+            isPrivate: true
+        );
 
     public OrderResult? Find(long order) => Read(Path.Combine(Root, $"{order}.json")) ?? Read(Path.Combine(Root, $"{order}.sent.json"));
 
-    public IReadOnlyList<(long Order, OrderResult Result)> Unsent() => !Directory.Exists(Root) ? []
-        : [.. Directory.GetFiles(Root, "*.json").Select(f => (Name: Path.GetFileName(f), Path: f)).Where(f => !f.Name.EndsWith(".sent.json", StringComparison.Ordinal))
-            .Select(f => (Order: long.TryParse(f.Name[..^5], out var n) ? n : 0, Result: Read(f.Path))).Where(x => x is { Order: > 0, Result: not null }).OrderBy(x => x.Order).Select(x => (x.Order, x.Result!))];
+    public IReadOnlyList<(long Order, OrderResult Result)> Unsent() =>
+        !Directory.Exists(Root)
+            ? []
+            :
+            [
+                .. Directory
+                    .GetFiles(Root, "*.json")
+                    .Select(f => (Name: Path.GetFileName(f), Path: f))
+                    .Where(f => !f.Name.EndsWith(".sent.json", StringComparison.Ordinal))
+                    .Select(f => (Order: long.TryParse(f.Name[..^5], out var n) ? n : 0, Result: Read(f.Path)))
+                    .Where(x => x is { Order: > 0, Result: not null })
+                    .OrderBy(x => x.Order)
+                    .Select(x => (x.Order, x.Result!)),
+            ];
 
     public void Sent(long order)
     {
         var path = Path.Combine(Root, $"{order}.json");
-        if (File.Exists(path)) File.Move(path, Path.Combine(Root, $"{order}.sent.json"), overwrite: true);
+        if (File.Exists(path))
+            File.Move(path, Path.Combine(Root, $"{order}.sent.json"), overwrite: true);
         var sent = Directory.GetFiles(Root, "*.sent.json");
         if (sent.Length > Kept * 2)
-            foreach (var old in sent.OrderByDescending(File.GetLastWriteTimeUtc).Skip(Kept)) File.Delete(old);
+            foreach (var old in sent.OrderByDescending(File.GetLastWriteTimeUtc).Skip(Kept))
+                File.Delete(old);
     }
 
     private static OrderResult? Read(string path)
     {
-        try { return File.Exists(path) ? JsonSerializer.Deserialize(File.ReadAllText(path), AgentJson.Default.OrderResult) : null; }
-        catch (JsonException) { return null; }
+        try
+        {
+            return File.Exists(path) ? JsonSerializer.Deserialize(File.ReadAllText(path), AgentJson.Default.OrderResult) : null;
+        }
+        catch (JsonException)
+        {
+            return null;
+        }
     }
 }

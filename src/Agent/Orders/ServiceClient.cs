@@ -13,7 +13,8 @@ internal sealed class ServiceClient(AgentIdentity identity, Uri service) : IDisp
 {
     private HttpClient _http = Make(identity, service);
 
-    private static HttpClient Make(AgentIdentity identity, Uri service) => AgentIdentity.Client(identity.Anchors(), identity.Load(), service);
+    private static HttpClient Make(AgentIdentity identity, Uri service) =>
+        AgentIdentity.Client(identity.Anchors(), identity.Load(), service);
 
     /// <summary>After the agent's certificate was renewed.</summary>
     public void Renew()
@@ -30,30 +31,65 @@ internal sealed class ServiceClient(AgentIdentity identity, Uri service) : IDisp
         SendAsync<object>(HttpMethod.Post, "/api/v1/agent/report", JsonContent.Create(report, BeaconJson.Default.AgentReport), null, ct);
 
     public Task<OrderEdition> CsrAsync(long order, string csr, CancellationToken ct) =>
-        SendAsync(HttpMethod.Post, $"/api/v1/agent/orders/{order}/csr", JsonContent.Create(new OrderCsr(csr), BeaconJson.Default.OrderCsr), BeaconJson.Default.OrderEdition, ct)!;
+        SendAsync(
+            HttpMethod.Post,
+            $"/api/v1/agent/orders/{order}/csr",
+            JsonContent.Create(new OrderCsr(csr), BeaconJson.Default.OrderCsr),
+            BeaconJson.Default.OrderEdition,
+            ct
+        )!;
 
     public Task StepAsync(long order, string step, CancellationToken ct) =>
-        SendAsync<object>(HttpMethod.Post, $"/api/v1/agent/orders/{order}/step", JsonContent.Create(new OrderStep(step), BeaconJson.Default.OrderStep), null, ct);
+        SendAsync<object>(
+            HttpMethod.Post,
+            $"/api/v1/agent/orders/{order}/step",
+            JsonContent.Create(new OrderStep(step), BeaconJson.Default.OrderStep),
+            null,
+            ct
+        );
 
     public Task ResultAsync(long order, OrderResult result, CancellationToken ct) =>
-        SendAsync<object>(HttpMethod.Post, $"/api/v1/agent/orders/{order}/result", JsonContent.Create(result, BeaconJson.Default.OrderResult), null, ct);
+        SendAsync<object>(
+            HttpMethod.Post,
+            $"/api/v1/agent/orders/{order}/result",
+            JsonContent.Create(result, BeaconJson.Default.OrderResult),
+            null,
+            ct
+        );
 
-    private async Task<T?> SendAsync<T>(HttpMethod method, string path, HttpContent? content, JsonTypeInfo<T>? type, CancellationToken ct) where T : class
+    private async Task<T?> SendAsync<T>(HttpMethod method, string path, HttpContent? content, JsonTypeInfo<T>? type, CancellationToken ct)
+        where T : class
     {
         try
         {
             using var message = new HttpRequestMessage(method, path) { Content = content };
             using var answer = await _http.SendAsync(message, ct);
-            if (answer.IsSuccessStatusCode) return type is null ? null : await answer.Content.ReadFromJsonAsync(type, ct);
-            var problem = answer.Content.Headers.ContentType?.MediaType == "application/problem+json" ? await answer.Content.ReadFromJsonAsync(BeaconJson.Default.Problem, ct) : null;
+            if (answer.IsSuccessStatusCode)
+                return type is null ? null : await answer.Content.ReadFromJsonAsync(type, ct);
+            var problem =
+                answer.Content.Headers.ContentType?.MediaType == "application/problem+json"
+                    ? await answer.Content.ReadFromJsonAsync(BeaconJson.Default.Problem, ct)
+                    : null;
             // A service that is starting, stopping or behind a proxy is away, not of another opinion.
-            if ((int)answer.StatusCode >= 500 && problem?.Code is null or "internal" or "authority-not-ready" or "cannot-write") throw new BeaconProblem(ProblemCode.Unreachable, $"The service answered {(int)answer.StatusCode}.", "It is tried again.");
-            throw new BeaconProblem(Enum.TryParse<ProblemCode>((problem?.Code ?? "").Replace("-", ""), true, out var code) ? code : answer.StatusCode == HttpStatusCode.Unauthorized ? ProblemCode.NotSignedIn : ProblemCode.Internal,
-                problem?.Detail ?? $"The service answered {(int)answer.StatusCode}.", problem?.Cure ?? "Look into the service's log.");
+            if ((int)answer.StatusCode >= 500 && problem?.Code is null or "internal" or "authority-not-ready" or "cannot-write")
+                throw new BeaconProblem(ProblemCode.Unreachable, $"The service answered {(int)answer.StatusCode}.", "It is tried again.");
+            throw new BeaconProblem(
+                Enum.TryParse<ProblemCode>((problem?.Code ?? "").Replace("-", ""), true, out var code) ? code
+                    : answer.StatusCode == HttpStatusCode.Unauthorized ? ProblemCode.NotSignedIn
+                    : ProblemCode.Internal,
+                problem?.Detail ?? $"The service answered {(int)answer.StatusCode}.",
+                problem?.Cure ?? "Look into the service's log."
+            );
         }
-        catch (Exception e) when (e is HttpRequestException or IOException or JsonException || (e is TaskCanceledException && !ct.IsCancellationRequested))
+        catch (Exception e)
+            when (e is HttpRequestException or IOException or JsonException || (e is TaskCanceledException && !ct.IsCancellationRequested))
         {
-            throw new BeaconProblem(ProblemCode.Unreachable, $"The service at {service} cannot be reached: {(e.InnerException ?? e).Message}", "It is tried again.", e);
+            throw new BeaconProblem(
+                ProblemCode.Unreachable,
+                $"The service at {service} cannot be reached: {(e.InnerException ?? e).Message}",
+                "It is tried again.",
+                e
+            );
         }
     }
 

@@ -12,7 +12,12 @@ internal static class Surroundings
 {
     private const int MaxNames = 10;
 
-    public static async Task<AgentReport> DescribeAsync(IReadOnlyList<IConnector> connectors, CertificateStore store, TimeProvider clock, CancellationToken ct)
+    public static async Task<AgentReport> DescribeAsync(
+        IReadOnlyList<IConnector> connectors,
+        CertificateStore store,
+        TimeProvider clock,
+        CancellationToken ct
+    )
     {
         var services = new List<FoundService>();
         BeaconProblem? problem = null;
@@ -20,10 +25,23 @@ internal static class Surroundings
         {
             var found = c.Discover();
             problem ??= found.Problem;
-            foreach (var s in found.Services) services.Add(s with { Looks = await LooksAsync(s, clock, ct) });
+            foreach (var s in found.Services)
+                services.Add(s with { Looks = await LooksAsync(s, clock, ct) });
         }
-        var addresses = services.SelectMany(s => s.Endpoints).Select(e => e.Address).Where(a => IPAddress.TryParse(a, out var ip) && !ip.Equals(IPAddress.Any)).Distinct().ToList();
-        return new(Program.Version, clock.GetUtcNow(), addresses, services, store.List(), problem is null ? null : new(problem.Slug, problem.Message, problem.Cure));
+        var addresses = services
+            .SelectMany(s => s.Endpoints)
+            .Select(e => e.Address)
+            .Where(a => IPAddress.TryParse(a, out var ip) && !ip.Equals(IPAddress.Any))
+            .Distinct()
+            .ToList();
+        return new(
+            Program.Version,
+            clock.GetUtcNow(),
+            addresses,
+            services,
+            store.List(),
+            problem is null ? null : new(problem.Slug, problem.Message, problem.Cure)
+        );
     }
 
     /// <summary>The service's own name at every TLS endpoint, its other names at the first one; without TLS, whether it answers at all.</summary>
@@ -32,10 +50,14 @@ internal static class Surroundings
         var looks = new List<LookReport>();
         var tls = s.Endpoints.Where(e => e.Tls).Take(4).ToList();
         if (tls.Count == 0)
-            return s.Endpoints.Count == 0 ? [] : [await TlsProbe.KnockAsync(s.Endpoints[0].Address, s.Endpoints[0].Port, s.Name, clock, ct)];
-        foreach (var e in tls) looks.Add(await TlsProbe.LookAsync(e.Address, e.Port, s.Name, clock, ct));
+            return s.Endpoints.Count == 0
+                ? []
+                : [await TlsProbe.KnockAsync(s.Endpoints[0].Address, s.Endpoints[0].Port, s.Name, clock, ct)];
+        foreach (var e in tls)
+            looks.Add(await TlsProbe.LookAsync(e.Address, e.Port, s.Name, clock, ct));
         if (looks[0].Outcome == LookOutcome.Served)
-            foreach (var other in s.Names.Where(n => n != s.Name && !n.StartsWith('*')).Take(MaxNames)) looks.Add(await TlsProbe.LookAsync(tls[0].Address, tls[0].Port, other, clock, ct));
+            foreach (var other in s.Names.Where(n => n != s.Name && !n.StartsWith('*')).Take(MaxNames))
+                looks.Add(await TlsProbe.LookAsync(tls[0].Address, tls[0].Port, other, clock, ct));
         return looks;
     }
 }

@@ -22,44 +22,81 @@ internal static class TlsProbe
         {
             try
             {
-                var ip = IPAddress.TryParse(address, out var literal) ? literal : (await Dns.GetHostAddressesAsync(address, limit.Token)).FirstOrDefault() ?? throw new SocketException((int)SocketError.HostNotFound);
+                var ip = IPAddress.TryParse(address, out var literal)
+                    ? literal
+                    : (await Dns.GetHostAddressesAsync(address, limit.Token)).FirstOrDefault()
+                        ?? throw new SocketException((int)SocketError.HostNotFound);
                 socket = new Socket(ip.AddressFamily, SocketType.Stream, ProtocolType.Tcp) { NoDelay = true };
                 await socket.ConnectAsync(ip, port, limit.Token);
             }
-            catch (SocketException e) { return Report(LookOutcome.NoAnswer, e.SocketErrorCode switch { SocketError.ConnectionRefused => "connection refused", SocketError.HostNotFound => "the name is not known", _ => e.Message }); }
-            catch (OperationCanceledException) when (!ct.IsCancellationRequested) { return Report(LookOutcome.NoAnswer, $"no answer within {Patience.TotalSeconds:0} seconds"); }
+            catch (SocketException e)
+            {
+                return Report(
+                    LookOutcome.NoAnswer,
+                    e.SocketErrorCode switch
+                    {
+                        SocketError.ConnectionRefused => "connection refused",
+                        SocketError.HostNotFound => "the name is not known",
+                        _ => e.Message,
+                    }
+                );
+            }
+            catch (OperationCanceledException) when (!ct.IsCancellationRequested)
+            {
+                return Report(LookOutcome.NoAnswer, $"no answer within {Patience.TotalSeconds:0} seconds");
+            }
 
             await using var tls = new SslStream(new NetworkStream(socket, ownsSocket: false));
             try
             {
-                await tls.AuthenticateAsClientAsync(new SslClientAuthenticationOptions
-                {
-                    TargetHost = serverName,
-                    EnabledSslProtocols = SslProtocols.Tls12 | SslProtocols.Tls13,
-                    // Everything is taken: the judgement is made on what was sent, and says more than the platform does.
-                    CertificateChainPolicy = new X509ChainPolicy { DisableCertificateDownloads = true, RevocationMode = X509RevocationMode.NoCheck, TrustMode = X509ChainTrustMode.CustomRootTrust, VerificationFlags = X509VerificationFlags.AllFlags },
-                    RemoteCertificateValidationCallback = (_, certificate, built, _) =>
+                await tls.AuthenticateAsClientAsync(
+                    new SslClientAuthenticationOptions
                     {
-                        if (certificate is not null)
+                        TargetHost = serverName,
+                        EnabledSslProtocols = SslProtocols.Tls12 | SslProtocols.Tls13,
+                        // Everything is taken: the judgement is made on what was sent, and says more than the platform does.
+                        CertificateChainPolicy = new X509ChainPolicy
                         {
-                            chain.Add(Convert.ToBase64String(certificate.GetRawCertData()));
-                            foreach (var extra in built?.ChainPolicy.ExtraStore ?? [])
+                            DisableCertificateDownloads = true,
+                            RevocationMode = X509RevocationMode.NoCheck,
+                            TrustMode = X509ChainTrustMode.CustomRootTrust,
+                            VerificationFlags = X509VerificationFlags.AllFlags,
+                        },
+                        RemoteCertificateValidationCallback = (_, certificate, built, _) =>
+                        {
+                            if (certificate is not null)
                             {
-                                var text = Convert.ToBase64String(extra.RawData);
-                                if (chain.Count < 10 && !chain.Contains(text)) chain.Add(text);
+                                chain.Add(Convert.ToBase64String(certificate.GetRawCertData()));
+                                foreach (var extra in built?.ChainPolicy.ExtraStore ?? [])
+                                {
+                                    var text = Convert.ToBase64String(extra.RawData);
+                                    if (chain.Count < 10 && !chain.Contains(text))
+                                        chain.Add(text);
+                                }
                             }
-                        }
-                        return true;
+                            return true;
+                        },
                     },
-                }, limit.Token);
+                    limit.Token
+                );
                 return Report(LookOutcome.Served, "", tls.SslProtocol == SslProtocols.Tls13 ? "TLS 1.3" : "TLS 1.2");
             }
-            catch (Exception e) when (e is AuthenticationException or IOException) { return Report(LookOutcome.HandshakeFailed, Short(e)); }
-            catch (OperationCanceledException) when (!ct.IsCancellationRequested) { return Report(LookOutcome.HandshakeFailed, $"no handshake within {Patience.TotalSeconds:0} seconds"); }
+            catch (Exception e) when (e is AuthenticationException or IOException)
+            {
+                return Report(LookOutcome.HandshakeFailed, Short(e));
+            }
+            catch (OperationCanceledException) when (!ct.IsCancellationRequested)
+            {
+                return Report(LookOutcome.HandshakeFailed, $"no handshake within {Patience.TotalSeconds:0} seconds");
+            }
         }
-        finally { socket?.Dispose(); }
+        finally
+        {
+            socket?.Dispose();
+        }
 
-        LookReport Report(LookOutcome outcome, string message, string? protocol = null) => new(address, port, serverName, clock.GetUtcNow(), outcome, message, protocol, chain);
+        LookReport Report(LookOutcome outcome, string message, string? protocol = null) =>
+            new(address, port, serverName, clock.GetUtcNow(), outcome, message, protocol, chain);
     }
 
     /// <summary>Whether a service that has no TLS answers at all.</summary>
@@ -73,8 +110,23 @@ internal static class TlsProbe
             await socket.ConnectAsync(IPAddress.Parse(address), port, limit.Token);
             return new(address, port, serverName, clock.GetUtcNow(), LookOutcome.PlainOnly, "", null, []);
         }
-        catch (SocketException e) { return new(address, port, serverName, clock.GetUtcNow(), LookOutcome.NoAnswer, e.SocketErrorCode == SocketError.ConnectionRefused ? "connection refused" : e.Message, null, []); }
-        catch (OperationCanceledException) when (!ct.IsCancellationRequested) { return new(address, port, serverName, clock.GetUtcNow(), LookOutcome.NoAnswer, "no answer in time", null, []); }
+        catch (SocketException e)
+        {
+            return new(
+                address,
+                port,
+                serverName,
+                clock.GetUtcNow(),
+                LookOutcome.NoAnswer,
+                e.SocketErrorCode == SocketError.ConnectionRefused ? "connection refused" : e.Message,
+                null,
+                []
+            );
+        }
+        catch (OperationCanceledException) when (!ct.IsCancellationRequested)
+        {
+            return new(address, port, serverName, clock.GetUtcNow(), LookOutcome.NoAnswer, "no answer in time", null, []);
+        }
     }
 
     private static string Short(Exception e)

@@ -20,6 +20,7 @@ internal sealed record StoreEntry(string Folder, EntryFile File)
 {
     public string KeyPath => Path.Combine(Folder, "key.pem");
     public string ChainPath => Path.Combine(Folder, "chain.pem");
+
     public X509 Leaf() => X509.Read(Armor.Read(System.IO.File.ReadAllBytes(ChainPath)).Blocks[0].Der);
 }
 
@@ -31,8 +32,11 @@ internal sealed class CertificateStore(string root)
 {
     private string Keyed => Path.Combine(root, "keyed");
     private string Pending => Path.Combine(root, "pending");
+
     public string LiveLink(string certificate) => Path.Combine(root, "live", Slug(certificate));
+
     public string LiveChain(string certificate) => Path.Combine(LiveLink(certificate), "chain.pem");
+
     public string LiveKey(string certificate) => Path.Combine(LiveLink(certificate), "key.pem");
 
     /// <summary>Makes a key and CSR for an order, or finds those of an earlier try: the key is made once.</summary>
@@ -41,7 +45,8 @@ internal sealed class CertificateStore(string root)
     {
         var folder = Path.Combine(Pending, $"order-{order}");
         var csrPath = Path.Combine(folder, "csr.pem");
-        if (File.Exists(csrPath) && File.Exists(Path.Combine(folder, "key.pem"))) return File.ReadAllText(csrPath);
+        if (File.Exists(csrPath) && File.Exists(Path.Combine(folder, "key.pem")))
+            return File.ReadAllText(csrPath);
         using var key = KeySigner.NewKey(spec);
         var signer = new KeySigner(key);
         var csr = Armor.Write(Armor.CertificateRequest, CertificationRequest.Write(subject, names, signer));
@@ -56,16 +61,22 @@ internal sealed class CertificateStore(string root)
     public StoreEntry Complete(long order, string certificate, string chainPem)
     {
         var leaf = X509.Read(Armor.Read(Encoding.ASCII.GetBytes(chainPem)).Blocks[0].Der);
-        if (Find(certificate, leaf.Serial.Hex) is { } there) return there;
+        if (Find(certificate, leaf.Serial.Hex) is { } there)
+            return there;
         var pending = Path.Combine(Pending, $"order-{order}");
         var keyPem = File.ReadAllText(Path.Combine(pending, "key.pem"));
         CheckPair(keyPem, leaf);
         var staging = Path.Combine(root, "staging", $"{Slug(certificate)}--{leaf.Serial.Hex}");
-        if (Directory.Exists(staging)) Directory.Delete(staging, recursive: true);
+        if (Directory.Exists(staging))
+            Directory.Delete(staging, recursive: true);
         var file = new EntryFile(certificate, leaf.Serial.Hex, leaf.Thumbprint.Hex, leaf.NotAfter, order);
         AtomicFiles.Write(Path.Combine(staging, "key.pem"), Encoding.ASCII.GetBytes(keyPem), isPrivate: true);
         AtomicFiles.Write(Path.Combine(staging, "chain.pem"), Encoding.ASCII.GetBytes(chainPem), isPrivate: false);
-        AtomicFiles.Write(Path.Combine(staging, "entry.json"), JsonSerializer.SerializeToUtf8Bytes(file, AgentJson.Default.EntryFile), isPrivate: false);
+        AtomicFiles.Write(
+            Path.Combine(staging, "entry.json"),
+            JsonSerializer.SerializeToUtf8Bytes(file, AgentJson.Default.EntryFile),
+            isPrivate: false
+        );
         var final = Path.Combine(Keyed, Path.GetFileName(staging));
         AtomicFiles.MoveFolder(staging, final);
         Directory.Delete(pending, recursive: true);
@@ -76,7 +87,11 @@ internal sealed class CertificateStore(string root)
     {
         using var key = KeySigner.LoadPem(keyPem);
         if (!PublicKeyInfo.Read(key.ExportSubjectPublicKeyInfo()).SameKey(leaf.PublicKey))
-            throw new BeaconProblem(ProblemCode.DataDamaged, "The private key does not belong to the certificate.", "Renew the certificate: a new key and edition are made.");
+            throw new BeaconProblem(
+                ProblemCode.DataDamaged,
+                "The private key does not belong to the certificate.",
+                "Renew the certificate: a new key and edition are made."
+            );
     }
 
     public StoreEntry? Find(string certificate, string serial)
@@ -87,16 +102,32 @@ internal sealed class CertificateStore(string root)
 
     /// <summary>The entry in use, if any.</summary>
     public StoreEntry? Live(string certificate) =>
-        AtomicFiles.LinkTarget(LiveLink(certificate)) is { } target && Read(Path.Combine(Keyed, Path.GetFileName(target))) is { } e ? e : null;
+        AtomicFiles.LinkTarget(LiveLink(certificate)) is { } target && Read(Path.Combine(Keyed, Path.GetFileName(target))) is { } e
+            ? e
+            : null;
 
     public string LinkTargetFor(StoreEntry e) => Path.Combine("..", "keyed", Path.GetFileName(e.Folder));
 
     public IReadOnlyList<StoreEntryInfo> List()
     {
-        if (!Directory.Exists(Keyed)) return [];
-        return [.. Directory.GetDirectories(Keyed).Select(Read).OfType<StoreEntry>().Select(e =>
-            new StoreEntryInfo(e.File.Certificate, e.File.Serial, e.File.Thumbprint, e.File.NotAfter, Path.GetFileName(AtomicFiles.LinkTarget(LiveLink(e.File.Certificate))) == Path.GetFileName(e.Folder)))
-            .OrderBy(e => e.Certificate, StringComparer.Ordinal).ThenBy(e => e.NotAfter)];
+        if (!Directory.Exists(Keyed))
+            return [];
+        return
+        [
+            .. Directory
+                .GetDirectories(Keyed)
+                .Select(Read)
+                .OfType<StoreEntry>()
+                .Select(e => new StoreEntryInfo(
+                    e.File.Certificate,
+                    e.File.Serial,
+                    e.File.Thumbprint,
+                    e.File.NotAfter,
+                    Path.GetFileName(AtomicFiles.LinkTarget(LiveLink(e.File.Certificate))) == Path.GetFileName(e.Folder)
+                ))
+                .OrderBy(e => e.Certificate, StringComparer.Ordinal)
+                .ThenBy(e => e.NotAfter),
+        ];
     }
 
     /// <summary>Forgets editions of a certificate that are neither in use nor the one before; a lapsed key is of no use to anybody.</summary>
@@ -104,7 +135,8 @@ internal sealed class CertificateStore(string root)
     {
         var own = List().Where(e => e.Certificate == certificate).OrderByDescending(e => e.NotAfter).ToList();
         foreach (var e in own.Where(e => !e.Live).Skip(2).Where(e => e.NotAfter < now || own.Count > 4))
-            if (Find(certificate, e.Serial) is { } entry) Directory.Delete(entry.Folder, recursive: true);
+            if (Find(certificate, e.Serial) is { } entry)
+                Directory.Delete(entry.Folder, recursive: true);
     }
 
     private static StoreEntry? Read(string folder)
@@ -112,9 +144,14 @@ internal sealed class CertificateStore(string root)
         try
         {
             var path = Path.Combine(folder, "entry.json");
-            return File.Exists(path) && JsonSerializer.Deserialize(File.ReadAllText(path), AgentJson.Default.EntryFile) is { } f ? new(folder, f) : null;
+            return File.Exists(path) && JsonSerializer.Deserialize(File.ReadAllText(path), AgentJson.Default.EntryFile) is { } f
+                ? new(folder, f)
+                : null;
         }
-        catch (JsonException) { return null; }
+        catch (JsonException)
+        {
+            return null;
+        }
     }
 
     /// <summary>A folder name for a certificate's name: different names never meet.</summary>

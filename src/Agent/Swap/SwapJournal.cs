@@ -14,18 +14,37 @@ internal sealed record SwapFile(string Path, string Backup, string AfterHash);
 /// <summary>What must be known to undo a swap after a kill. It is on the disk before the first change and goes when the swap is confirmed.</summary>
 /// <param name="Link">The live link that is turned; null when none is.</param>
 /// <param name="OldTarget">Where it pointed; null when it was not there.</param>
-internal sealed record SwapRecord(long Order, string Connector, string? Certificate, string? Serial, string? Link, string? OldTarget, string? NewTarget, IReadOnlyList<SwapFile> Files);
+internal sealed record SwapRecord(
+    long Order,
+    string Connector,
+    string? Certificate,
+    string? Serial,
+    string? Link,
+    string? OldTarget,
+    string? NewTarget,
+    IReadOnlyList<SwapFile> Files
+);
 
 /// <summary>Records of swaps that are not confirmed: folder <c>swaps/order-N</c> with <c>record.json</c> and the copies.</summary>
 internal sealed class SwapJournal(string state)
 {
     private string Root => Path.Combine(state, "swaps");
+
     private string FolderOf(long order) => Path.Combine(Root, $"order-{order}");
 
-    public SwapRecord Open(long order, string connector, string? certificate, string? serial, string? link, string? newTarget, IReadOnlyList<FileEdit> edits)
+    public SwapRecord Open(
+        long order,
+        string connector,
+        string? certificate,
+        string? serial,
+        string? link,
+        string? newTarget,
+        IReadOnlyList<FileEdit> edits
+    )
     {
         var folder = FolderOf(order);
-        if (Directory.Exists(folder)) Directory.Delete(folder, recursive: true);
+        if (Directory.Exists(folder))
+            Directory.Delete(folder, recursive: true);
         var files = new List<SwapFile>();
         foreach (var e in edits)
         {
@@ -33,8 +52,21 @@ internal sealed class SwapJournal(string state)
             AtomicFiles.Write(Path.Combine(folder, backup), Encoding.UTF8.GetBytes(e.Before), isPrivate: true);
             files.Add(new(e.Path, backup, HashOf(e.After)));
         }
-        var record = new SwapRecord(order, connector, certificate, serial, link, link is null ? null : AtomicFiles.LinkTarget(link), newTarget, files);
-        AtomicFiles.Write(Path.Combine(folder, "record.json"), JsonSerializer.SerializeToUtf8Bytes(record, AgentJson.Default.SwapRecord), isPrivate: true);
+        var record = new SwapRecord(
+            order,
+            connector,
+            certificate,
+            serial,
+            link,
+            link is null ? null : AtomicFiles.LinkTarget(link),
+            newTarget,
+            files
+        );
+        AtomicFiles.Write(
+            Path.Combine(folder, "record.json"),
+            JsonSerializer.SerializeToUtf8Bytes(record, AgentJson.Default.SwapRecord),
+            isPrivate: true
+        );
         return record;
     }
 
@@ -44,12 +76,15 @@ internal sealed class SwapJournal(string state)
     public IReadOnlyList<SwapRecord> Unfinished()
     {
         var found = new List<SwapRecord>();
-        if (!Directory.Exists(Root)) return found;
+        if (!Directory.Exists(Root))
+            return found;
         foreach (var folder in Directory.GetDirectories(Root).Order(StringComparer.Ordinal))
         {
             var path = Path.Combine(folder, "record.json");
-            if (File.Exists(path) && JsonSerializer.Deserialize(File.ReadAllText(path), AgentJson.Default.SwapRecord) is { } r) found.Add(r);
-            else Directory.Delete(folder, recursive: true);
+            if (File.Exists(path) && JsonSerializer.Deserialize(File.ReadAllText(path), AgentJson.Default.SwapRecord) is { } r)
+                found.Add(r);
+            else
+                Directory.Delete(folder, recursive: true);
         }
         return found;
     }
@@ -62,15 +97,20 @@ internal sealed class SwapJournal(string state)
         {
             var before = File.ReadAllText(Path.Combine(FolderOf(record.Order), f.Backup));
             var now = File.Exists(f.Path) ? File.ReadAllText(f.Path) : null;
-            if (now == before) continue;
-            if (now is not null && HashOf(now) == f.AfterHash) AtomicFiles.Replace(f.Path, Encoding.UTF8.GetBytes(before));
-            else left.Add(f.Path);
+            if (now == before)
+                continue;
+            if (now is not null && HashOf(now) == f.AfterHash)
+                AtomicFiles.Replace(f.Path, Encoding.UTF8.GetBytes(before));
+            else
+                left.Add(f.Path);
         }
         if (record.Link is { } link && AtomicFiles.LinkTarget(link) == record.NewTarget && record.OldTarget != record.NewTarget)
         {
-            if (record.OldTarget is { } old) AtomicFiles.Link(link, old);
+            if (record.OldTarget is { } old)
+                AtomicFiles.Link(link, old);
             // Files that name the link must not point to nothing while they are left as they are.
-            else if (left.Count == 0) File.Delete(link);
+            else if (left.Count == 0)
+                File.Delete(link);
         }
         return left;
     }
@@ -81,12 +121,22 @@ internal sealed class SwapJournal(string state)
 /// <summary>What was in each service's configuration before it was bound: <c>bound/NAME.json</c>.</summary>
 internal sealed class BoundBook(string state)
 {
-    private string PathOf(string service) => Path.Combine(state, "bound", string.Concat(service.Select(c => char.IsAsciiLetterOrDigit(c) || c is '.' or '-' ? c : '_')) + ".json");
+    private string PathOf(string service) =>
+        Path.Combine(
+            state,
+            "bound",
+            string.Concat(service.Select(c => char.IsAsciiLetterOrDigit(c) || c is '.' or '-' ? c : '_')) + ".json"
+        );
 
     public BoundRecord? Find(string service) =>
         File.Exists(PathOf(service)) ? JsonSerializer.Deserialize(File.ReadAllText(PathOf(service)), AgentJson.Default.BoundRecord) : null;
 
-    public void Keep(BoundRecord record) => AtomicFiles.Write(PathOf(record.Service), JsonSerializer.SerializeToUtf8Bytes(record, AgentJson.Default.BoundRecord), isPrivate: true);
+    public void Keep(BoundRecord record) =>
+        AtomicFiles.Write(
+            PathOf(record.Service),
+            JsonSerializer.SerializeToUtf8Bytes(record, AgentJson.Default.BoundRecord),
+            isPrivate: true
+        );
 
     public void Forget(string service) => File.Delete(PathOf(service));
 }

@@ -38,10 +38,19 @@ internal sealed class SwapRun(CertificateStore store, SwapJournal journal, Bound
         return Shape(plan);
     }
 
-    private static BindPlan Shape(ServicePlan plan) => new(plan.Service, plan.Steps, [.. plan.Edits.Select(e => new FileChange(e.Path, TextDiff.Of(e.Before, e.After)))], plan.Warnings);
+    private static BindPlan Shape(ServicePlan plan) =>
+        new(plan.Service, plan.Steps, [.. plan.Edits.Select(e => new FileChange(e.Path, TextDiff.Of(e.Before, e.After)))], plan.Warnings);
 
     /// <exception cref="BeaconProblem">Everything is as it was; the message says why.</exception>
-    public async Task<IReadOnlyList<LookReport>> BindAsync(long order, IConnector connector, StoreEntry entry, IReadOnlyList<string> services, int? port, IReadOnlyList<X509> known, CancellationToken ct)
+    public async Task<IReadOnlyList<LookReport>> BindAsync(
+        long order,
+        IConnector connector,
+        StoreEntry entry,
+        IReadOnlyList<string> services,
+        int? port,
+        IReadOnlyList<X509> known,
+        CancellationToken ct
+    )
     {
         step("checking the certificate and its key");
         CheckEdition(entry, services, known);
@@ -49,22 +58,33 @@ internal sealed class SwapRun(CertificateStore store, SwapJournal journal, Bound
         connector.Test([]);
         var plans = services.Select(s => PlanOne(connector, entry, s, port)).ToList();
         var edits = Merge(plans.SelectMany(p => p.Edits));
-        foreach (var p in plans) CheckPorts(p);
+        foreach (var p in plans)
+            CheckPorts(p);
         step("testing the configuration with the new edition");
         connector.Test(edits, Instead(entry));
 
-        var record = journal.Open(order, connector.Kind, entry.File.Certificate, entry.File.Serial, store.LiveLink(entry.File.Certificate), store.LinkTargetFor(entry), edits);
+        var record = journal.Open(
+            order,
+            connector.Kind,
+            entry.File.Certificate,
+            entry.File.Serial,
+            store.LiveLink(entry.File.Certificate),
+            store.LinkTargetFor(entry),
+            edits
+        );
         var began = clock.GetUtcNow();
         try
         {
             step("putting it in place");
             AtomicFiles.Link(record.Link!, record.NewTarget!);
-            foreach (var e in edits) AtomicFiles.Replace(e.Path, Encoding.UTF8.GetBytes(e.After));
+            foreach (var e in edits)
+                AtomicFiles.Replace(e.Path, Encoding.UTF8.GetBytes(e.After));
             step("the server takes it up");
             connector.TakeUp();
             step("looking at it from outside");
             var looks = await SeeAsync(connector, plans, entry.File.Serial, began, ct);
-            foreach (var b in plans.Select(p => p.Bound).OfType<BoundRecord>()) bounds.Keep(b);
+            foreach (var b in plans.Select(p => p.Bound).OfType<BoundRecord>())
+                bounds.Keep(b);
             journal.Close(order);
             return looks;
         }
@@ -83,14 +103,20 @@ internal sealed class SwapRun(CertificateStore store, SwapJournal journal, Bound
         try
         {
             step("putting the service back as it was");
-            foreach (var e in plan.Edits) AtomicFiles.Replace(e.Path, Encoding.UTF8.GetBytes(e.After));
-            if (plan.Edits.Count > 0) connector.TakeUp();
+            foreach (var e in plan.Edits)
+                AtomicFiles.Replace(e.Path, Encoding.UTF8.GetBytes(e.After));
+            if (plan.Edits.Count > 0)
+                connector.TakeUp();
             await Task.Delay(TimeSpan.FromMilliseconds(300), clock, ct);
-            if (!connector.IsRunning()) throw new BeaconProblem(ProblemCode.ServerDied, "The server did not survive the reload.", "Look into its error log.");
+            if (!connector.IsRunning())
+                throw new BeaconProblem(ProblemCode.ServerDied, "The server did not survive the reload.", "Look into its error log.");
             bounds.Forget(service);
             journal.Close(order);
         }
-        catch (Exception e) when (e is BeaconProblem or IOException or UnauthorizedAccessException) { throw await UndoAsync(connector, record, e, ct); }
+        catch (Exception e) when (e is BeaconProblem or IOException or UnauthorizedAccessException)
+        {
+            throw await UndoAsync(connector, record, e, ct);
+        }
     }
 
     /// <summary>After a kill: whatever was not confirmed is undone, so that the order can be done again from the start.</summary>
@@ -105,22 +131,42 @@ internal sealed class SwapRun(CertificateStore store, SwapJournal journal, Bound
                 try
                 {
                     connector.Test([]);
-                    if (connector.IsRunning()) connector.TakeUp(); else connector.Start();
+                    if (connector.IsRunning())
+                        connector.TakeUp();
+                    else
+                        connector.Start();
                     await Task.Delay(TimeSpan.FromMilliseconds(200), clock, ct);
                 }
-                catch (BeaconProblem p) { step($"after putting back: {p.Message}"); }
+                catch (BeaconProblem p)
+                {
+                    step($"after putting back: {p.Message}");
+                }
             }
-            foreach (var l in left) step($"{l} was changed by somebody else meanwhile and is left as it is");
+            foreach (var l in left)
+                step($"{l} was changed by somebody else meanwhile and is left as it is");
             journal.Close(record.Order);
         }
     }
 
     private ServicePlan PlanOne(IConnector connector, StoreEntry entry, string service, int? port) =>
-        connector.PlanBinding(service, entry.File.Certificate, store.LiveChain(entry.File.Certificate), store.LiveKey(entry.File.Certificate), port, bounds.Find(service));
+        connector.PlanBinding(
+            service,
+            entry.File.Certificate,
+            store.LiveChain(entry.File.Certificate),
+            store.LiveKey(entry.File.Certificate),
+            port,
+            bounds.Find(service)
+        );
 
     private ServicePlan PlanRemoval(IConnector connector, string service)
     {
-        var bound = bounds.Find(service) ?? throw new BeaconProblem(ProblemCode.NotFound, $"There is no memory of how {service} was before it was bound.", "Change its configuration by hand.");
+        var bound =
+            bounds.Find(service)
+            ?? throw new BeaconProblem(
+                ProblemCode.NotFound,
+                $"There is no memory of how {service} was before it was bound.",
+                "Change its configuration by hand."
+            );
         return connector.PlanRemoval(bound, store.LiveChain(bound.Certificate), store.LiveKey(bound.Certificate));
     }
 
@@ -129,7 +175,12 @@ internal sealed class SwapRun(CertificateStore store, SwapJournal journal, Bound
     {
         var merged = new Dictionary<string, FileEdit>();
         foreach (var e in edits)
-            merged[e.Path] = merged.TryGetValue(e.Path, out var first) ? first with { After = TextDiff.Merge(first.Before, first.After, e.After) } : e;
+            merged[e.Path] = merged.TryGetValue(e.Path, out var first)
+                ? first with
+                {
+                    After = TextDiff.Merge(first.Before, first.After, e.After),
+                }
+                : e;
         return [.. merged.Values];
     }
 
@@ -142,17 +193,29 @@ internal sealed class SwapRun(CertificateStore store, SwapJournal journal, Bound
         CertificateStore.CheckPair(File.ReadAllText(entry.KeyPath), leaf);
         var now = clock.GetUtcNow();
         if (now > leaf.NotAfter || now < leaf.NotBefore)
-            throw new BeaconProblem(ProblemCode.SwapUndone, $"The edition {leaf.Serial} is not valid now ({leaf.NotBefore:yyyy-MM-dd HH:mm} to {leaf.NotAfter:yyyy-MM-dd HH:mm} UTC).", "Check this host's clock; else renew the certificate.");
+            throw new BeaconProblem(
+                ProblemCode.SwapUndone,
+                $"The edition {leaf.Serial} is not valid now ({leaf.NotBefore:yyyy-MM-dd HH:mm} to {leaf.NotAfter:yyyy-MM-dd HH:mm} UTC).",
+                "Check this host's clock; else renew the certificate."
+            );
         if (known.Count > 0)
         {
             var sent = Core.Formats.Armor.Read(File.ReadAllBytes(entry.ChainPath)).Blocks.Skip(1).Select(b => X509.Read(b.Der)).ToList();
             var chain = ChainBuilder.Build(leaf, sent, known, [.. known.Where(k => k.IsSelfSigned)]);
             if (chain.End != ChainEnd.Anchor || chain.Fetched.Count > 0)
-                throw new BeaconProblem(ProblemCode.DataDamaged, $"The edition's chain is not complete: {chain.Steps[^1]}", "Renew the certificate.");
+                throw new BeaconProblem(
+                    ProblemCode.DataDamaged,
+                    $"The edition's chain is not complete: {chain.Steps[^1]}",
+                    "Renew the certificate."
+                );
         }
         foreach (var s in services)
             if (HostNameMatch.Of(s, leaf.Names, null) != NameMatch.Fits)
-                throw new BeaconProblem(ProblemCode.SwapUndone, $"The certificate is for {string.Join(", ", leaf.Names)}, not for {s}; clients would refuse it.", $"Request one that has the name {s}.");
+                throw new BeaconProblem(
+                    ProblemCode.SwapUndone,
+                    $"The certificate is for {string.Join(", ", leaf.Names)}, not for {s}; clients would refuse it.",
+                    $"Request one that has the name {s}."
+                );
     }
 
     private static void CheckPorts(ServicePlan plan)
@@ -166,13 +229,23 @@ internal sealed class SwapRun(CertificateStore store, SwapJournal journal, Bound
             }
             catch (SocketException e) when (e.SocketErrorCode == SocketError.AddressAlreadyInUse)
             {
-                throw new BeaconProblem(ProblemCode.PortTaken, $"Port {port} on {address} belongs to another program already; nothing was changed.", $"Stop that program (ss -ltnp 'sport = :{port}' names it), or bind with another port (--port).");
+                throw new BeaconProblem(
+                    ProblemCode.PortTaken,
+                    $"Port {port} on {address} belongs to another program already; nothing was changed.",
+                    $"Stop that program (ss -ltnp 'sport = :{port}' names it), or bind with another port (--port)."
+                );
             }
             catch (SocketException e) when (e.SocketErrorCode == SocketError.AccessDenied) { }
         }
     }
 
-    private async Task<IReadOnlyList<LookReport>> SeeAsync(IConnector connector, List<ServicePlan> plans, string serial, DateTimeOffset began, CancellationToken ct)
+    private async Task<IReadOnlyList<LookReport>> SeeAsync(
+        IConnector connector,
+        List<ServicePlan> plans,
+        string serial,
+        DateTimeOffset began,
+        CancellationToken ct
+    )
     {
         var looks = new List<LookReport>();
         foreach (var target in plans.SelectMany(p => p.Targets).Distinct())
@@ -182,13 +255,27 @@ internal sealed class SwapRun(CertificateStore store, SwapJournal journal, Bound
             {
                 var look = await TlsProbe.LookAsync(target.Address, target.Port, target.ServerName, clock, ct);
                 var seen = look.Chain.Count > 0 ? X509.Read(Convert.FromBase64String(look.Chain[0])).Serial.Hex : null;
-                if (look.Outcome == LookOutcome.Served && seen == serial) { looks.Add(look); break; }
-                if (!connector.IsRunning()) throw new BeaconProblem(ProblemCode.ServerDied, $"The server did not survive the reload. {connector.LastComplaint(began)}", "Look into its error log.");
+                if (look.Outcome == LookOutcome.Served && seen == serial)
+                {
+                    looks.Add(look);
+                    break;
+                }
+                if (!connector.IsRunning())
+                    throw new BeaconProblem(
+                        ProblemCode.ServerDied,
+                        $"The server did not survive the reload. {connector.LastComplaint(began)}",
+                        "Look into its error log."
+                    );
                 var complaint = connector.LastComplaint(began);
                 if (complaint is not null || clock.GetUtcNow() > until)
-                    throw new BeaconProblem(ProblemCode.SwapUndone, complaint is not null ? $"The server did not take it up: {complaint}."
-                        : look.Outcome == LookOutcome.Served ? $"{target.ServerName} at {target.Address}:{target.Port} still serves another certificate ({seen})." : $"{target.ServerName} at {target.Address}:{target.Port} cannot be reached by TLS: {look.Message}.",
-                        "Correct what the message names; it is tried again by itself.");
+                    throw new BeaconProblem(
+                        ProblemCode.SwapUndone,
+                        complaint is not null ? $"The server did not take it up: {complaint}."
+                            : look.Outcome == LookOutcome.Served
+                                ? $"{target.ServerName} at {target.Address}:{target.Port} still serves another certificate ({seen})."
+                            : $"{target.ServerName} at {target.Address}:{target.Port} cannot be reached by TLS: {look.Message}.",
+                        "Correct what the message names; it is tried again by itself."
+                    );
                 await Task.Delay(TimeSpan.FromMilliseconds(50), clock, ct);
             }
         }
@@ -200,7 +287,8 @@ internal sealed class SwapRun(CertificateStore store, SwapJournal journal, Bound
         step("putting everything back");
         var left = journal.Restore(record);
         var died = false;
-        if (connector.IsRunning()) connector.TakeUp();
+        if (connector.IsRunning())
+            connector.TakeUp();
         else
         {
             died = true;
@@ -208,8 +296,14 @@ internal sealed class SwapRun(CertificateStore store, SwapJournal journal, Bound
         }
         await Task.Delay(TimeSpan.FromMilliseconds(300), clock, ct);
         journal.Close(record.Order);
-        var problem = cause as BeaconProblem ?? new BeaconProblem(ProblemCode.CannotWrite, cause.Message, "Check the disk and the permissions on the host.");
-        var after = !connector.IsRunning() ? "The server is not running; start it by hand." : died ? "Everything was put back and the server was started again." : left.Count > 0 ? $"{string.Join(", ", left)} was changed by somebody else meanwhile and is left as it is." : "Everything is as it was.";
+        var problem =
+            cause as BeaconProblem
+            ?? new BeaconProblem(ProblemCode.CannotWrite, cause.Message, "Check the disk and the permissions on the host.");
+        var after =
+            !connector.IsRunning() ? "The server is not running; start it by hand."
+            : died ? "Everything was put back and the server was started again."
+            : left.Count > 0 ? $"{string.Join(", ", left)} was changed by somebody else meanwhile and is left as it is."
+            : "Everything is as it was.";
         return new(problem.Code, $"{problem.Message} {after}", problem.Cure);
     }
 }

@@ -16,14 +16,18 @@ internal static class TextDiff
         var shown = new bool[ops.Count];
         for (var i = 0; i < ops.Count; i++)
             if (ops[i].Kind != ' ')
-                for (var j = Math.Max(0, i - Context); j <= Math.Min(ops.Count - 1, i + Context); j++) shown[j] = true;
+                for (var j = Math.Max(0, i - Context); j <= Math.Min(ops.Count - 1, i + Context); j++)
+                    shown[j] = true;
         var text = new StringBuilder();
         var line = 0;
         for (var i = 0; i < ops.Count; i++)
         {
-            if (ops[i].Kind != '+') line++;
-            if (!shown[i]) continue;
-            if (i == 0 || !shown[i - 1]) text.Append("@ line ").Append(Math.Max(1, line)).Append('\n');
+            if (ops[i].Kind != '+')
+                line++;
+            if (!shown[i])
+                continue;
+            if (i == 0 || !shown[i - 1])
+                text.Append("@ line ").Append(Math.Max(1, line)).Append('\n');
             text.Append(ops[i].Kind).Append(ops[i].Text).Append('\n');
         }
         return text.ToString();
@@ -33,8 +37,10 @@ internal static class TextDiff
     /// <exception cref="BeaconProblem">Both change the same lines differently.</exception>
     public static string Merge(string origin, string one, string other)
     {
-        if (one == other || other == origin) return one;
-        if (one == origin) return other;
+        if (one == other || other == origin)
+            return one;
+        if (one == origin)
+            return other;
         var (o, a, b) = (Lines(origin), Lines(one), Lines(other));
         var (inA, inB) = (ByOriginLine(Ops(o, a), o.Length), ByOriginLine(Ops(o, b), o.Length));
         var result = new List<string>();
@@ -42,9 +48,14 @@ internal static class TextDiff
         {
             var (x, y) = (inA[i], inB[i]);
             if (x.Added.Count > 0 && y.Added.Count > 0 && !x.Added.SequenceEqual(y.Added))
-                throw new BeaconProblem(ProblemCode.ConfigurationUnsupported, "Two services stand on the same line of one configuration file.", "Put each server block on lines of its own.");
+                throw new BeaconProblem(
+                    ProblemCode.ConfigurationUnsupported,
+                    "Two services stand on the same line of one configuration file.",
+                    "Put each server block on lines of its own."
+                );
             result.AddRange(x.Added.Count > 0 ? x.Added : y.Added);
-            if (i < o.Length && !x.Removed && !y.Removed) result.Add(o[i]);
+            if (i < o.Length && !x.Removed && !y.Removed)
+                result.Add(o[i]);
         }
         return string.Join('\n', result);
     }
@@ -54,8 +65,14 @@ internal static class TextDiff
         var slots = Enumerable.Range(0, count + 1).Select(_ => (Added: new List<string>(), Removed: false)).ToArray();
         var at = 0;
         foreach (var (kind, text) in ops)
-            if (kind == '+') slots[at].Added.Add(text);
-            else { if (kind == '-') slots[at].Removed = true; at++; }
+            if (kind == '+')
+                slots[at].Added.Add(text);
+            else
+            {
+                if (kind == '-')
+                    slots[at].Removed = true;
+                at++;
+            }
         return slots;
     }
 
@@ -65,9 +82,11 @@ internal static class TextDiff
     private static List<(char Kind, string Text)> Ops(string[] a, string[] b)
     {
         var head = 0;
-        while (head < a.Length && head < b.Length && a[head] == b[head]) head++;
+        while (head < a.Length && head < b.Length && a[head] == b[head])
+            head++;
         var tail = 0;
-        while (tail < a.Length - head && tail < b.Length - head && a[^(tail + 1)] == b[^(tail + 1)]) tail++;
+        while (tail < a.Length - head && tail < b.Length - head && a[^(tail + 1)] == b[^(tail + 1)])
+            tail++;
         var ops = a.Take(head).Select(l => (' ', l)).ToList();
         var (m, n) = (a.Length - head - tail, b.Length - head - tail);
         if ((long)m * n > 4_000_000)
@@ -79,13 +98,20 @@ internal static class TextDiff
         {
             var t = new int[m + 1, n + 1];
             for (var i = m - 1; i >= 0; i--)
-                for (var j = n - 1; j >= 0; j--)
-                    t[i, j] = a[head + i] == b[head + j] ? t[i + 1, j + 1] + 1 : Math.Max(t[i + 1, j], t[i, j + 1]);
+            for (var j = n - 1; j >= 0; j--)
+                t[i, j] = a[head + i] == b[head + j] ? t[i + 1, j + 1] + 1 : Math.Max(t[i + 1, j], t[i, j + 1]);
             var (x, y) = (0, 0);
             while (x < m || y < n)
-                if (x < m && y < n && a[head + x] == b[head + y]) { ops.Add((' ', a[head + x])); x++; y++; }
-                else if (y < n && (x == m || t[x, y + 1] > t[x + 1, y])) ops.Add(('+', b[head + y++]));
-                else ops.Add(('-', a[head + x++]));
+                if (x < m && y < n && a[head + x] == b[head + y])
+                {
+                    ops.Add((' ', a[head + x]));
+                    x++;
+                    y++;
+                }
+                else if (y < n && (x == m || t[x, y + 1] > t[x + 1, y]))
+                    ops.Add(('+', b[head + y++]));
+                else
+                    ops.Add(('-', a[head + x++]));
         }
         ops.AddRange(a.Skip(a.Length - tail).Select(l => (' ', l)));
         return ops;

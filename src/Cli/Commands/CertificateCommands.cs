@@ -11,57 +11,139 @@ internal static class CertificateCommands
     public static IEnumerable<Command> All()
     {
         var name = new Argument<string>("certificate") { Description = "Its name, or a serial or thumbprint." };
-        return [new("cert", "Certificates and their editions.") { List(), Show(name), Renew(name), RevocationCommands.Revoke(name), RevocationCommands.Release(name), RevocationCommands.RevokeAll(), Find(), Export(name), Policy(name) }, Inspect()];
+        return
+        [
+            new("cert", "Certificates and their editions.")
+            {
+                List(),
+                Show(name),
+                Renew(name),
+                RevocationCommands.Revoke(name),
+                RevocationCommands.Release(name),
+                RevocationCommands.RevokeAll(),
+                Find(),
+                Export(name),
+                Policy(name),
+            },
+            Inspect(),
+        ];
     }
 
     private static Command List()
     {
-        var search = new Argument<string?>("search") { Description = "Part of a name, a serial or a thumbprint.", Arity = ArgumentArity.ZeroOrOne };
+        var search = new Argument<string?>("search")
+        {
+            Description = "Part of a name, a serial or a thumbprint.",
+            Arity = ArgumentArity.ZeroOrOne,
+        };
         var host = new Option<string?>("--host") { Description = "Only those of one host." };
         var sort = new Option<string>("--sort") { Description = "name or ends.", DefaultValueFactory = _ => "name" };
         sort.AcceptOnlyFromAmong("name", "ends");
         var c = new Command("list", "All certificates.") { search, host, sort };
-        c.Does(async (r, ct) =>
-        {
-            using var api = Api.SignedIn();
-            var json = await api.TextAsync("/api/v1/certificates" + Api.Query(("search", r.GetValue(search)), ("host", r.GetValue(host)), ("take", "2000")), ct);
-            if (r.GetValue(Program.Json)) { Json(json); return 0; }
-            var items = Api.Read(json, BeaconJson.Default.PageCertificateInfo).Items;
-            Table(["Certificate", "State", "Life", "Renewal", "Ends"], (r.GetValue(sort) == "ends" ? items.OrderBy(i => i.NotAfter ?? DateTimeOffset.MaxValue) : items.AsEnumerable()).Select(i => new[]
+        c.Does(
+            async (r, ct) =>
             {
-                Esc(i.Name) + (i.Host is null ? "" : $"\n[grey]{Esc(i.Host.Split('.')[0])}[/]"), Mark(i.Severity).Split(' ')[0] + " " + Esc(i.State), i.NotAfter is null ? "" : LifeBar(i.NotBefore!.Value, i.NotAfter.Value, i.Planned), When(i.Planned), When(i.NotAfter),
-            }), "There is no such certificate. Request one: beacon request new.");
-            return 0;
-        });
+                using var api = Api.SignedIn();
+                var json = await api.TextAsync(
+                    "/api/v1/certificates" + Api.Query(("search", r.GetValue(search)), ("host", r.GetValue(host)), ("take", "2000")),
+                    ct
+                );
+                if (r.GetValue(Program.Json))
+                {
+                    Json(json);
+                    return 0;
+                }
+                var items = Api.Read(json, BeaconJson.Default.PageCertificateInfo).Items;
+                Table(
+                    ["Certificate", "State", "Life", "Renewal", "Ends"],
+                    (r.GetValue(sort) == "ends" ? items.OrderBy(i => i.NotAfter ?? DateTimeOffset.MaxValue) : items.AsEnumerable()).Select(
+                        i =>
+                            new[]
+                            {
+                                Esc(i.Name) + (i.Host is null ? "" : $"\n[grey]{Esc(i.Host.Split('.')[0])}[/]"),
+                                Mark(i.Severity).Split(' ')[0] + " " + Esc(i.State),
+                                i.NotAfter is null ? "" : LifeBar(i.NotBefore!.Value, i.NotAfter.Value, i.Planned),
+                                When(i.Planned),
+                                When(i.NotAfter),
+                            }
+                    ),
+                    "There is no such certificate. Request one: beacon request new."
+                );
+                return 0;
+            }
+        );
         return c;
     }
 
     private static Command Show(Argument<string> name)
     {
         var c = new Command("show", "One certificate: content, editions, bindings, last look.") { name };
-        c.Does(async (r, ct) =>
-        {
-            using var api = Api.SignedIn();
-            var json = await api.TextAsync("/api/v1/certificates/" + Api.Escape(r.GetValue(name)!), ct);
-            if (r.GetValue(Program.Json)) { Json(json); return 0; }
-            var d = Api.Read(json, BeaconJson.Default.CertificateDetail);
-            var i = d.Certificate;
-            Rich($"[bold]{Esc(i.Name)}[/]  {Mark(i.Severity).Split(' ')[0]} {Esc(i.State)}");
-            if (i.LastError is not null) Hanging("[red]✕[/] ", 2, Esc(i.LastError) + (i.RetryAt is null ? "" : $" Next try {When(i.RetryAt)}."));
-            Pairs(("names", Esc(string.Join(", ", i.Names))), ("host", Esc(i.Host ?? "none: issued for a CSR")), ("profile", i.Profile), ("key", i.Key), ("life", i.NotAfter is null ? null : LifeBar(i.NotBefore!.Value, i.NotAfter.Value, i.Planned)), ("ends", When(i.NotAfter)),
-                ("renewal", i.Planned is null ? "nothing renews it" : When(i.Planned) + ", by itself"), ("issuer", Esc(d.Text?.Issuer)), ("thumbprint", d.Text?.Thumbprint));
-            Line();
-            Table(["Edition", "State", "Ends", "Request"], d.Editions.Take(10).Select(e => new[]
+        c.Does(
+            async (r, ct) =>
             {
-                e.Serial, e.RevokedAt is { } at ? $"[darkorange]◆[/] {(e.RevocationReason == "certificate-hold" ? $"on hold since {at.UtcDateTime:d MMM HH:mm}" : $"revoked {at.UtcDateTime:d MMM HH:mm} ({Esc(e.RevocationReason)})")}" : e.State.ToString().ToLowerInvariant(), When(e.NotAfter), e.Request?.ToString() ?? "EST",
-            }), "No edition yet.");
-            if (d.Editions.Count > 10) Line($"… and {d.Editions.Count - 10} older ones (--json has all).");
-            Line();
-            Table(["Bound to", "State", "Seen", "At"], i.Bindings.Select(b => new[] { Esc($"{b.Host.Split('.')[0]}/{b.Service}"), b.State.ToString().ToLowerInvariant() + (b.Message is null ? "" : ": " + Esc(b.Message)), b.SeenSerial ?? "–", When(b.SeenAt) }),
-                i.Host is null ? "It is handed out; no host of ours serves it." : $"No service serves it. Bind it: beacon bind {i.Name} --to {i.Host.Split('.')[0]}/SERVICE");
-            foreach (var s in d.ChainSteps) Hanging("  [grey]·[/] ", 4, $"[grey]{Esc(s).Replace(" ", "[/] [grey]")}[/]");
-            return 0;
-        });
+                using var api = Api.SignedIn();
+                var json = await api.TextAsync("/api/v1/certificates/" + Api.Escape(r.GetValue(name)!), ct);
+                if (r.GetValue(Program.Json))
+                {
+                    Json(json);
+                    return 0;
+                }
+                var d = Api.Read(json, BeaconJson.Default.CertificateDetail);
+                var i = d.Certificate;
+                Rich($"[bold]{Esc(i.Name)}[/]  {Mark(i.Severity).Split(' ')[0]} {Esc(i.State)}");
+                if (i.LastError is not null)
+                    Hanging("[red]✕[/] ", 2, Esc(i.LastError) + (i.RetryAt is null ? "" : $" Next try {When(i.RetryAt)}."));
+                Pairs(
+                    ("names", Esc(string.Join(", ", i.Names))),
+                    ("host", Esc(i.Host ?? "none: issued for a CSR")),
+                    ("profile", i.Profile),
+                    ("key", i.Key),
+                    ("life", i.NotAfter is null ? null : LifeBar(i.NotBefore!.Value, i.NotAfter.Value, i.Planned)),
+                    ("ends", When(i.NotAfter)),
+                    ("renewal", i.Planned is null ? "nothing renews it" : When(i.Planned) + ", by itself"),
+                    ("issuer", Esc(d.Text?.Issuer)),
+                    ("thumbprint", d.Text?.Thumbprint)
+                );
+                Line();
+                Table(
+                    ["Edition", "State", "Ends", "Request"],
+                    d.Editions.Take(10)
+                        .Select(e =>
+                            new[]
+                            {
+                                e.Serial,
+                                e.RevokedAt is { } at
+                                    ? $"[darkorange]◆[/] {(e.RevocationReason == "certificate-hold" ? $"on hold since {at.UtcDateTime:d MMM HH:mm}" : $"revoked {at.UtcDateTime:d MMM HH:mm} ({Esc(e.RevocationReason)})")}"
+                                    : e.State.ToString().ToLowerInvariant(),
+                                When(e.NotAfter),
+                                e.Request?.ToString() ?? "EST",
+                            }
+                        ),
+                    "No edition yet."
+                );
+                if (d.Editions.Count > 10)
+                    Line($"… and {d.Editions.Count - 10} older ones (--json has all).");
+                Line();
+                Table(
+                    ["Bound to", "State", "Seen", "At"],
+                    i.Bindings.Select(b =>
+                        new[]
+                        {
+                            Esc($"{b.Host.Split('.')[0]}/{b.Service}"),
+                            b.State.ToString().ToLowerInvariant() + (b.Message is null ? "" : ": " + Esc(b.Message)),
+                            b.SeenSerial ?? "–",
+                            When(b.SeenAt),
+                        }
+                    ),
+                    i.Host is null
+                        ? "It is handed out; no host of ours serves it."
+                        : $"No service serves it. Bind it: beacon bind {i.Name} --to {i.Host.Split('.')[0]}/SERVICE"
+                );
+                foreach (var s in d.ChainSteps)
+                    Hanging("  [grey]·[/] ", 4, $"[grey]{Esc(s).Replace(" ", "[/] [grey]")}[/]");
+                return 0;
+            }
+        );
         return c;
     }
 
@@ -69,14 +151,32 @@ internal static class CertificateCommands
     {
         var noWait = new Option<bool>("--no-wait") { Description = "Do not wait for the host." };
         var c = new Command("renew", "Make its next edition now, with a new key, and put it in place.") { name, noWait };
-        c.Does(async (r, ct) =>
-        {
-            using var api = Api.SignedIn();
-            using var answer = await api.SendAsync(new(HttpMethod.Post, $"/api/v1/certificates/{Api.Escape(r.GetValue(name)!)}/renew"), ct);
-            var text = await answer.Content.ReadAsStringAsync(ct);
-            if (r.GetValue(noWait)) { if (r.GetValue(Program.Json)) Json(text); else Line("Ordered."); return 0; }
-            return await Progress.FollowAsync(api, Api.Read(text, BeaconJson.Default.OrderAccepted).Order, $"{r.GetValue(name)} is renewed.", r.GetValue(Program.Json), ct);
-        });
+        c.Does(
+            async (r, ct) =>
+            {
+                using var api = Api.SignedIn();
+                using var answer = await api.SendAsync(
+                    new(HttpMethod.Post, $"/api/v1/certificates/{Api.Escape(r.GetValue(name)!)}/renew"),
+                    ct
+                );
+                var text = await answer.Content.ReadAsStringAsync(ct);
+                if (r.GetValue(noWait))
+                {
+                    if (r.GetValue(Program.Json))
+                        Json(text);
+                    else
+                        Line("Ordered.");
+                    return 0;
+                }
+                return await Progress.FollowAsync(
+                    api,
+                    Api.Read(text, BeaconJson.Default.OrderAccepted).Order,
+                    $"{r.GetValue(name)} is renewed.",
+                    r.GetValue(Program.Json),
+                    ct
+                );
+            }
+        );
         return c;
     }
 
@@ -84,41 +184,107 @@ internal static class CertificateCommands
     {
         var form = new Option<string>("--form") { Description = "pem, chain, der, pkcs7 or pkcs7-pem.", DefaultValueFactory = _ => "pem" };
         form.AcceptOnlyFromAmong("pem", "chain", "der", "pkcs7", "pkcs7-pem");
-        var output = new Option<string?>("--out") { Description = "File to write; - is standard output; a telling name in this folder when left out." };
+        var output = new Option<string?>("--out")
+        {
+            Description = "File to write; - is standard output; a telling name in this folder when left out.",
+        };
         var serial = new Option<string?>("--serial") { Description = "An older edition; the current one when left out." };
         var c = new Command("export", "Write its current edition to a file. Keys stay on their hosts.") { name, form, output, serial };
-        c.Does(async (r, ct) =>
-        {
-            using var api = Api.SignedIn();
-            using var answer = await api.SendAsync(new(HttpMethod.Get, $"/api/v1/certificates/{Api.Escape(r.GetValue(name)!)}/export" + Api.Query(("form", r.GetValue(form)), ("serial", r.GetValue(serial)))), ct);
-            var bytes = await answer.Content.ReadAsByteArrayAsync(ct);
-            var path = r.GetValue(output) ?? Path.GetFileName(answer.Content.Headers.ContentDisposition?.FileNameStar ?? answer.Content.Headers.ContentDisposition?.FileName?.Trim('"') ?? "certificate");
-            if (path == "-") { await using var o = Console.OpenStandardOutput(); await o.WriteAsync(bytes, ct); return 0; }
-            await File.WriteAllBytesAsync(path, bytes, ct);
-            Line($"Written: {path}");
-            return 0;
-        });
+        c.Does(
+            async (r, ct) =>
+            {
+                using var api = Api.SignedIn();
+                using var answer = await api.SendAsync(
+                    new(
+                        HttpMethod.Get,
+                        $"/api/v1/certificates/{Api.Escape(r.GetValue(name)!)}/export"
+                            + Api.Query(("form", r.GetValue(form)), ("serial", r.GetValue(serial)))
+                    ),
+                    ct
+                );
+                var bytes = await answer.Content.ReadAsByteArrayAsync(ct);
+                var path =
+                    r.GetValue(output)
+                    ?? Path.GetFileName(
+                        answer.Content.Headers.ContentDisposition?.FileNameStar
+                            ?? answer.Content.Headers.ContentDisposition?.FileName?.Trim('"')
+                            ?? "certificate"
+                    );
+                if (path == "-")
+                {
+                    await using var o = Console.OpenStandardOutput();
+                    await o.WriteAsync(bytes, ct);
+                    return 0;
+                }
+                await File.WriteAllBytesAsync(path, bytes, ct);
+                Line($"Written: {path}");
+                return 0;
+            }
+        );
         return c;
     }
 
     private static Command Find()
     {
-        var name = new Argument<string?>("name") { Description = "The beginning of a certificate's name.", Arity = ArgumentArity.ZeroOrOne };
+        var name = new Argument<string?>("name")
+        {
+            Description = "The beginning of a certificate's name.",
+            Arity = ArgumentArity.ZeroOrOne,
+        };
         var serial = new Option<string?>("--serial") { Description = "A serial number." };
         var from = new Option<DateTimeOffset?>("--ends-after") { Description = "Ends at or after this date, as 2027-01-01." };
         var to = new Option<DateTimeOffset?>("--ends-before") { Description = "Ends before this date." };
         var take = new Option<int>("--take") { Description = "How many.", DefaultValueFactory = _ => 100 };
-        var c = new Command("find", "Editions among all that were ever issued: by name, by serial, or by when they end.") { name, serial, from, to, take };
-        c.Does(async (r, ct) =>
+        var c = new Command("find", "Editions among all that were ever issued: by name, by serial, or by when they end.")
         {
-            using var api = Api.SignedIn();
-            var (after, before) = (r.GetValue(from), r.GetValue(to));
-            if (after is not null || before is not null) (after, before) = (after ?? DateTimeOffset.UnixEpoch, before ?? DateTimeOffset.UnixEpoch.AddYears(200));
-            var json = await api.TextAsync("/api/v1/editions" + Api.Query(("serial", r.GetValue(serial)), ("name", r.GetValue(name)), ("from", after?.ToString("O")), ("to", before?.ToString("O")), ("take", r.GetValue(take).ToString())), ct);
-            if (r.GetValue(Program.Json)) { Json(json); return 0; }
-            Table(["Certificate", "Serial", "Ends", "State"], Api.Read(json, BeaconJson.Default.ListIssuedEdition).Select(e => new[] { Esc(e.Certificate), e.Serial, When(e.NotAfter), e.RevokedAt is not null ? $"[darkorange]◆[/] {(e.RevocationReason == "certificate-hold" ? "on hold" : "revoked")}" : $"[green]○[/] {e.State.ToString().ToLowerInvariant()}" }), "Nothing matches.");
-            return 0;
-        });
+            name,
+            serial,
+            from,
+            to,
+            take,
+        };
+        c.Does(
+            async (r, ct) =>
+            {
+                using var api = Api.SignedIn();
+                var (after, before) = (r.GetValue(from), r.GetValue(to));
+                if (after is not null || before is not null)
+                    (after, before) = (after ?? DateTimeOffset.UnixEpoch, before ?? DateTimeOffset.UnixEpoch.AddYears(200));
+                var json = await api.TextAsync(
+                    "/api/v1/editions"
+                        + Api.Query(
+                            ("serial", r.GetValue(serial)),
+                            ("name", r.GetValue(name)),
+                            ("from", after?.ToString("O")),
+                            ("to", before?.ToString("O")),
+                            ("take", r.GetValue(take).ToString())
+                        ),
+                    ct
+                );
+                if (r.GetValue(Program.Json))
+                {
+                    Json(json);
+                    return 0;
+                }
+                Table(
+                    ["Certificate", "Serial", "Ends", "State"],
+                    Api.Read(json, BeaconJson.Default.ListIssuedEdition)
+                        .Select(e =>
+                            new[]
+                            {
+                                Esc(e.Certificate),
+                                e.Serial,
+                                When(e.NotAfter),
+                                e.RevokedAt is not null
+                                    ? $"[darkorange]◆[/] {(e.RevocationReason == "certificate-hold" ? "on hold" : "revoked")}"
+                                    : $"[green]○[/] {e.State.ToString().ToLowerInvariant()}",
+                            }
+                        ),
+                    "Nothing matches."
+                );
+                return 0;
+            }
+        );
         return c;
     }
 
@@ -127,19 +293,30 @@ internal static class CertificateCommands
         var after = new Option<double?>("--after") { Description = "Part of its life after which it is renewed, 0.05 to 0.95." };
         var automatic = new Option<bool?>("--automatic") { Description = "Whether it is renewed by itself." };
         var c = new Command("policy", "Say when it is renewed.") { name, after, automatic };
-        c.Does(async (r, ct) =>
-        {
-            using var api = Api.SignedIn();
-            using var seen = await api.SendAsync(new(HttpMethod.Get, "/api/v1/certificates/" + Api.Escape(r.GetValue(name)!)), ct);
-            var now = Api.Read(await seen.Content.ReadAsStringAsync(ct), BeaconJson.Default.CertificateDetail).Certificate;
-            var wish = now.Policy with { After = r.GetValue(after) ?? now.Policy.After, Automatic = r.GetValue(automatic) ?? now.Policy.Automatic };
-            using var message = new HttpRequestMessage(HttpMethod.Put, $"/api/v1/certificates/{Api.Escape(now.Name)}/policy") { Content = JsonContent.Create(wish, BeaconJson.Default.PolicyInfo) };
-            message.Headers.IfMatch.Add(seen.Headers.ETag!);
-            using var answer = await api.SendAsync(message, ct);
-            var changed = Api.Read(await answer.Content.ReadAsStringAsync(ct), BeaconJson.Default.CertificateDetail).Certificate;
-            Line($"{changed.Name} is renewed {(changed.Policy.Automatic ? $"by itself after {changed.Policy.After:P0} of its life: {When(changed.Planned)}" : "by hand only")}.");
-            return 0;
-        });
+        c.Does(
+            async (r, ct) =>
+            {
+                using var api = Api.SignedIn();
+                using var seen = await api.SendAsync(new(HttpMethod.Get, "/api/v1/certificates/" + Api.Escape(r.GetValue(name)!)), ct);
+                var now = Api.Read(await seen.Content.ReadAsStringAsync(ct), BeaconJson.Default.CertificateDetail).Certificate;
+                var wish = now.Policy with
+                {
+                    After = r.GetValue(after) ?? now.Policy.After,
+                    Automatic = r.GetValue(automatic) ?? now.Policy.Automatic,
+                };
+                using var message = new HttpRequestMessage(HttpMethod.Put, $"/api/v1/certificates/{Api.Escape(now.Name)}/policy")
+                {
+                    Content = JsonContent.Create(wish, BeaconJson.Default.PolicyInfo),
+                };
+                message.Headers.IfMatch.Add(seen.Headers.ETag!);
+                using var answer = await api.SendAsync(message, ct);
+                var changed = Api.Read(await answer.Content.ReadAsStringAsync(ct), BeaconJson.Default.CertificateDetail).Certificate;
+                Line(
+                    $"{changed.Name} is renewed {(changed.Policy.Automatic ? $"by itself after {changed.Policy.After:P0} of its life: {When(changed.Planned)}" : "by hand only")}."
+                );
+                return 0;
+            }
+        );
         return c;
     }
 
@@ -147,23 +324,37 @@ internal static class CertificateCommands
     {
         var file = new Argument<string>("file") { Description = "Any certificate, request, CRL, key or bundle; - reads standard input." };
         var c = new Command("inspect", "Say what is in a file. Works without the service.") { file };
-        c.Does(async (r, ct) =>
-        {
-            byte[] bytes;
-            if (r.GetValue(file) == "-")
+        c.Does(
+            async (r, ct) =>
             {
-                using var buffer = new MemoryStream();
-                await using var input = Console.OpenStandardInput();
-                await input.CopyToAsync(buffer, ct);
-                bytes = buffer.ToArray();
+                byte[] bytes;
+                if (r.GetValue(file) == "-")
+                {
+                    using var buffer = new MemoryStream();
+                    await using var input = Console.OpenStandardInput();
+                    await input.CopyToAsync(buffer, ct);
+                    bytes = buffer.ToArray();
+                }
+                else
+                    bytes = await File.ReadAllBytesAsync(r.GetValue(file)!, ct);
+                var items = FileInspection.Inspect(bytes);
+                if (r.GetValue(Program.Json))
+                    Json(
+                        "["
+                            + string.Join(
+                                ",",
+                                items.Select(i =>
+                                    $"{{\"kind\":\"{Core.BeaconProblem.SlugOf(i.Kind)}\",\"summary\":{System.Text.Json.JsonSerializer.Serialize(i.Summary, BeaconJson.Default.String)}}}"
+                                )
+                            )
+                            + "]"
+                    );
+                else
+                    foreach (var i in items)
+                        Hanging("· ", 2, Esc(i.Summary));
+                return 0;
             }
-            else bytes = await File.ReadAllBytesAsync(r.GetValue(file)!, ct);
-            var items = FileInspection.Inspect(bytes);
-            if (r.GetValue(Program.Json))
-                Json("[" + string.Join(",", items.Select(i => $"{{\"kind\":\"{Core.BeaconProblem.SlugOf(i.Kind)}\",\"summary\":{System.Text.Json.JsonSerializer.Serialize(i.Summary, BeaconJson.Default.String)}}}")) + "]");
-            else foreach (var i in items) Hanging("· ", 2, Esc(i.Summary));
-            return 0;
-        });
+        );
         return c;
     }
 }

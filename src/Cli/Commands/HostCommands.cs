@@ -12,68 +12,115 @@ internal static class HostCommands
     {
         var search = new Argument<string?>("search") { Description = "Part of a name.", Arity = ArgumentArity.ZeroOrOne };
         var list = new Command("list", "All hosts.") { search };
-        list.Does(async (r, ct) =>
-        {
-            using var api = Api.SignedIn();
-            var json = await api.TextAsync("/api/v1/hosts" + Api.Query(("search", r.GetValue(search))), ct);
-            if (r.GetValue(Program.Json)) { Json(json); return 0; }
-            Table(["Host", "State", "Last seen", "Services", "Agent"], Api.Read(json, BeaconJson.Default.ListHostInfo).Select(h => new[]
+        list.Does(
+            async (r, ct) =>
             {
-                Esc(h.Name), StateOf(h), When(h.LastSeen), h.Services.ToString(), Esc(h.AgentVersion ?? "–"),
-            }), "There is no host yet. Invite one: beacon host invite NAME.");
-            return 0;
-        });
+                using var api = Api.SignedIn();
+                var json = await api.TextAsync("/api/v1/hosts" + Api.Query(("search", r.GetValue(search))), ct);
+                if (r.GetValue(Program.Json))
+                {
+                    Json(json);
+                    return 0;
+                }
+                Table(
+                    ["Host", "State", "Last seen", "Services", "Agent"],
+                    Api.Read(json, BeaconJson.Default.ListHostInfo)
+                        .Select(h =>
+                            new[] { Esc(h.Name), StateOf(h), When(h.LastSeen), h.Services.ToString(), Esc(h.AgentVersion ?? "–") }
+                        ),
+                    "There is no host yet. Invite one: beacon host invite NAME."
+                );
+                return 0;
+            }
+        );
 
         var name = new Argument<string>("host") { Description = "Its full name, or the first part of it." };
         var show = new Command("show", "One host with its services and its store.") { name };
-        show.Does(async (r, ct) =>
-        {
-            using var api = Api.SignedIn();
-            var json = await api.TextAsync("/api/v1/hosts/" + Api.Escape(r.GetValue(name)!), ct);
-            if (r.GetValue(Program.Json)) { Json(json); return 0; }
-            var d = Api.Read(json, BeaconJson.Default.HostDetail);
-            Rich($"[bold]{Esc(d.Host.Name)}[/]  {StateOf(d.Host)}");
-            Pairs(("last seen", When(d.Host.LastSeen)), ("agent", d.Host.AgentVersion), ("its certificate", d.Host.AgentCertificateEnds is null ? null : "until " + When(d.Host.AgentCertificateEnds)), ("addresses", Esc(string.Join(", ", d.Host.Addresses))));
-            if (d.Host.Problem is { } p) Hanging("[darkorange]◆[/] ", 2, Esc(p.Message + " " + p.Cure));
-            Line();
-            ShowServices(d.Services);
-            Line();
-            Table(["Store: certificate", "Serial", "Ends", ""], d.Entries.Select(e => new[] { Esc(e.Certificate), e.Serial, When(e.NotAfter), e.Live ? "in use" : "" }), "Its store is empty.");
-            return 0;
-        });
+        show.Does(
+            async (r, ct) =>
+            {
+                using var api = Api.SignedIn();
+                var json = await api.TextAsync("/api/v1/hosts/" + Api.Escape(r.GetValue(name)!), ct);
+                if (r.GetValue(Program.Json))
+                {
+                    Json(json);
+                    return 0;
+                }
+                var d = Api.Read(json, BeaconJson.Default.HostDetail);
+                Rich($"[bold]{Esc(d.Host.Name)}[/]  {StateOf(d.Host)}");
+                Pairs(
+                    ("last seen", When(d.Host.LastSeen)),
+                    ("agent", d.Host.AgentVersion),
+                    ("its certificate", d.Host.AgentCertificateEnds is null ? null : "until " + When(d.Host.AgentCertificateEnds)),
+                    ("addresses", Esc(string.Join(", ", d.Host.Addresses)))
+                );
+                if (d.Host.Problem is { } p)
+                    Hanging("[darkorange]◆[/] ", 2, Esc(p.Message + " " + p.Cure));
+                Line();
+                ShowServices(d.Services);
+                Line();
+                Table(
+                    ["Store: certificate", "Serial", "Ends", ""],
+                    d.Entries.Select(e => new[] { Esc(e.Certificate), e.Serial, When(e.NotAfter), e.Live ? "in use" : "" }),
+                    "Its store is empty."
+                );
+                return 0;
+            }
+        );
 
         var invite = new Command("invite", "Make a one-time join code for a host's agent.") { name };
-        invite.Does(async (r, ct) =>
-        {
-            using var api = Api.SignedIn();
-            var json = await api.PostAsync("/api/v1/hosts", new NewHost(r.GetValue(name)!), BeaconJson.Default.NewHost, ct);
-            if (r.GetValue(Program.Json)) { Json(json); return 0; }
-            var i = Api.Read(json, BeaconJson.Default.HostInvitation);
-            Rich($"Join code for [bold]{Esc(i.Name)}[/], good once until {i.Until.UtcDateTime:d MMM yyyy HH:mm} UTC:");
-            Console.Out.WriteLine("\n  " + i.Code + "\n");
-            Line("On the host, run this and paste the code:");
-            Command(2, i.Command);
-            return 0;
-        });
+        invite.Does(
+            async (r, ct) =>
+            {
+                using var api = Api.SignedIn();
+                var json = await api.PostAsync("/api/v1/hosts", new NewHost(r.GetValue(name)!), BeaconJson.Default.NewHost, ct);
+                if (r.GetValue(Program.Json))
+                {
+                    Json(json);
+                    return 0;
+                }
+                var i = Api.Read(json, BeaconJson.Default.HostInvitation);
+                Rich($"Join code for [bold]{Esc(i.Name)}[/], good once until {i.Until.UtcDateTime:d MMM yyyy HH:mm} UTC:");
+                Console.Out.WriteLine("\n  " + i.Code + "\n");
+                Line("On the host, run this and paste the code:");
+                Command(2, i.Command);
+                return 0;
+            }
+        );
 
         var remove = new Command("remove", "Take a host out; its agent's certificates are revoked.") { name };
-        remove.Does(async (r, ct) =>
-        {
-            using var api = Api.SignedIn();
-            using var answer = await api.SendAsync(new(HttpMethod.Delete, "/api/v1/hosts/" + Api.Escape(r.GetValue(name)!)), ct);
-            Line($"{r.GetValue(name)} is removed. What its servers serve stays until somebody changes it.");
-            return 0;
-        });
+        remove.Does(
+            async (r, ct) =>
+            {
+                using var api = Api.SignedIn();
+                using var answer = await api.SendAsync(new(HttpMethod.Delete, "/api/v1/hosts/" + Api.Escape(r.GetValue(name)!)), ct);
+                Line($"{r.GetValue(name)} is removed. What its servers serve stays until somebody changes it.");
+                return 0;
+            }
+        );
         return new("host", "Servers with an agent.") { list, show, invite, remove };
     }
 
-    private static string StateOf(HostInfo h) => h.State == HostState.Invited ? "[yellow]◐[/] invited" : h.Problem is not null ? "[darkorange]◆[/] problem" : h.Online ? "[green]○[/] here" : "[darkorange]◆[/] away";
+    private static string StateOf(HostInfo h) =>
+        h.State == HostState.Invited ? "[yellow]◐[/] invited"
+        : h.Problem is not null ? "[darkorange]◆[/] problem"
+        : h.Online ? "[green]○[/] here"
+        : "[darkorange]◆[/] away";
 
     private static void ShowServices(IEnumerable<ServiceInfo> services) =>
-        Table(["Service", "State", "Certificate", "Ends"], services.Select(s => new[]
-        {
-            Esc($"{s.Host.Split('.')[0]}/{s.Name}"), Shape(s.Severity) + " " + Esc(s.State), Esc(s.Binding?.Certificate ?? (s.Look?.Served is null ? "–" : "not managed")), When(s.Look?.Served?.NotAfter),
-        }), "No service is known. The agent reports what its connectors find.");
+        Table(
+            ["Service", "State", "Certificate", "Ends"],
+            services.Select(s =>
+                new[]
+                {
+                    Esc($"{s.Host.Split('.')[0]}/{s.Name}"),
+                    Shape(s.Severity) + " " + Esc(s.State),
+                    Esc(s.Binding?.Certificate ?? (s.Look?.Served is null ? "–" : "not managed")),
+                    When(s.Look?.Served?.NotAfter),
+                }
+            ),
+            "No service is known. The agent reports what its connectors find."
+        );
 
     private static string Shape(Severity s) => Mark(s).Split(' ')[0];
 
@@ -81,38 +128,78 @@ internal static class HostCommands
     {
         var search = new Argument<string?>("search") { Description = "Part of a name.", Arity = ArgumentArity.ZeroOrOne };
         var list = new Command("list", "All services that can serve a certificate.") { search };
-        list.Does(async (r, ct) =>
-        {
-            using var api = Api.SignedIn();
-            var json = await api.TextAsync("/api/v1/services" + Api.Query(("search", r.GetValue(search))), ct);
-            if (r.GetValue(Program.Json)) Json(json); else ShowServices(Api.Read(json, BeaconJson.Default.ListServiceInfo));
-            return 0;
-        });
+        list.Does(
+            async (r, ct) =>
+            {
+                using var api = Api.SignedIn();
+                var json = await api.TextAsync("/api/v1/services" + Api.Query(("search", r.GetValue(search))), ct);
+                if (r.GetValue(Program.Json))
+                    Json(json);
+                else
+                    ShowServices(Api.Read(json, BeaconJson.Default.ListServiceInfo));
+                return 0;
+            }
+        );
         var which = new Argument<string>("service") { Description = "HOST/NAME, or NAME where only one host has it." };
         var show = new Command("show", "One service: where it is configured, what it serves, how clients see it.") { which };
-        show.Does(async (r, ct) =>
-        {
-            using var api = Api.SignedIn();
-            var s = await FindAsync(api, r.GetValue(which)!, ct);
-            var json = await api.TextAsync($"/api/v1/services/{s.Host}/{Api.Escape(s.Name)}", ct);
-            if (r.GetValue(Program.Json)) { Json(json); return 0; }
-            Rich($"[bold]{Esc(s.Host.Split('.')[0])}/{Esc(s.Name)}[/]  {Shape(s.Severity)} {Esc(s.State)}");
-            Pairs(("names", Esc(string.Join(", ", s.Names))), ("endpoints", Esc(string.Join(", ", s.Endpoints.Select(e => $"{e.Address}:{e.Port} {(e.Tls ? "TLS" : "plain")}")))),
-                ("configured in", Esc(string.Join(", ", s.Places))), ("certificate file", s.CertificateFile is null ? null : Esc(s.CertificateFile)),
-                ("bound to", s.Binding is null ? "nothing" : Esc($"{s.Binding.Certificate}, {s.Binding.State.ToString().ToLowerInvariant()}{(s.Binding.Message is null ? "" : ": " + s.Binding.Message)}")));
-            if (s.Problem is { } p) Hanging("[darkorange]◆[/] ", 2, Esc(p.Message + " " + p.Cure));
-            if (s.Look is { } l) { Line(); TodayCommands.Show(l); }
-            return 0;
-        });
+        show.Does(
+            async (r, ct) =>
+            {
+                using var api = Api.SignedIn();
+                var s = await FindAsync(api, r.GetValue(which)!, ct);
+                var json = await api.TextAsync($"/api/v1/services/{s.Host}/{Api.Escape(s.Name)}", ct);
+                if (r.GetValue(Program.Json))
+                {
+                    Json(json);
+                    return 0;
+                }
+                Rich($"[bold]{Esc(s.Host.Split('.')[0])}/{Esc(s.Name)}[/]  {Shape(s.Severity)} {Esc(s.State)}");
+                Pairs(
+                    ("names", Esc(string.Join(", ", s.Names))),
+                    ("endpoints", Esc(string.Join(", ", s.Endpoints.Select(e => $"{e.Address}:{e.Port} {(e.Tls ? "TLS" : "plain")}")))),
+                    ("configured in", Esc(string.Join(", ", s.Places))),
+                    ("certificate file", s.CertificateFile is null ? null : Esc(s.CertificateFile)),
+                    (
+                        "bound to",
+                        s.Binding is null
+                            ? "nothing"
+                            : Esc(
+                                $"{s.Binding.Certificate}, {s.Binding.State.ToString().ToLowerInvariant()}{(s.Binding.Message is null ? "" : ": " + s.Binding.Message)}"
+                            )
+                    )
+                );
+                if (s.Problem is { } p)
+                    Hanging("[darkorange]◆[/] ", 2, Esc(p.Message + " " + p.Cure));
+                if (s.Look is { } l)
+                {
+                    Line();
+                    TodayCommands.Show(l);
+                }
+                return 0;
+            }
+        );
         return new("service", "What can serve a certificate.") { list, show };
     }
 
     public static async Task<ServiceInfo> FindAsync(Api api, string text, CancellationToken ct)
     {
         var slash = text.IndexOf('/');
-        if (slash > 0) return await api.GetAsync($"/api/v1/services/{Api.Escape(text[..slash])}/{Api.Escape(text[(slash + 1)..])}", BeaconJson.Default.ServiceInfo, ct);
-        var found = (await api.GetAsync("/api/v1/services" + Api.Query(("search", text)), BeaconJson.Default.ListServiceInfo, ct)).Where(s => s.Name == text).ToList();
-        return found.Count == 1 ? found[0] : throw new Core.BeaconProblem(Core.ProblemCode.NotFound, found.Count == 0 ? $"There is no service \"{text}\"." : $"{found.Count} hosts have a service \"{text}\".", "Name it HOST/NAME, as beacon service list shows it.");
+        if (slash > 0)
+            return await api.GetAsync(
+                $"/api/v1/services/{Api.Escape(text[..slash])}/{Api.Escape(text[(slash + 1)..])}",
+                BeaconJson.Default.ServiceInfo,
+                ct
+            );
+        var found = (await api.GetAsync("/api/v1/services" + Api.Query(("search", text)), BeaconJson.Default.ListServiceInfo, ct))
+            .Where(s => s.Name == text)
+            .ToList();
+        return found.Count == 1
+            ? found[0]
+            : throw new Core.BeaconProblem(
+                Core.ProblemCode.NotFound,
+                found.Count == 0 ? $"There is no service \"{text}\"." : $"{found.Count} hosts have a service \"{text}\".",
+                "Name it HOST/NAME, as beacon service list shows it."
+            );
     }
 
     private static Command Bind()
@@ -122,16 +209,28 @@ internal static class HostCommands
         var port = new Option<int?>("--port") { Description = "Where a site without TLS shall listen." };
         var preview = new Option<bool>("--preview") { Description = "Show what would change; change nothing." };
         var bind = new Command("bind", "Put a certificate into a service.") { certificate, to, port, preview };
-        bind.Does(async (r, ct) =>
-        {
-            using var api = Api.SignedIn();
-            var s = await FindAsync(api, r.GetValue(to)!, ct);
-            var path = $"/api/v1/services/{s.Host}/{Api.Escape(s.Name)}";
-            var wish = new BindWish(r.GetValue(certificate), r.GetValue(port));
-            if (r.GetValue(preview)) return await PreviewAsync(api, path, wish, r.GetValue(Program.Json), ct);
-            var order = Api.Read(await api.PostAsync(path + "/binding", wish, BeaconJson.Default.BindWish, ct), BeaconJson.Default.OrderAccepted).Order;
-            return await Progress.FollowAsync(api, order, $"{s.Host.Split('.')[0]}/{s.Name} serves {r.GetValue(certificate)}.", r.GetValue(Program.Json), ct);
-        });
+        bind.Does(
+            async (r, ct) =>
+            {
+                using var api = Api.SignedIn();
+                var s = await FindAsync(api, r.GetValue(to)!, ct);
+                var path = $"/api/v1/services/{s.Host}/{Api.Escape(s.Name)}";
+                var wish = new BindWish(r.GetValue(certificate), r.GetValue(port));
+                if (r.GetValue(preview))
+                    return await PreviewAsync(api, path, wish, r.GetValue(Program.Json), ct);
+                var order = Api.Read(
+                    await api.PostAsync(path + "/binding", wish, BeaconJson.Default.BindWish, ct),
+                    BeaconJson.Default.OrderAccepted
+                ).Order;
+                return await Progress.FollowAsync(
+                    api,
+                    order,
+                    $"{s.Host.Split('.')[0]}/{s.Name} serves {r.GetValue(certificate)}.",
+                    r.GetValue(Program.Json),
+                    ct
+                );
+            }
+        );
         return bind;
     }
 
@@ -140,28 +239,49 @@ internal static class HostCommands
         var which = new Argument<string>("service") { Description = "HOST/NAME." };
         var preview = new Option<bool>("--preview") { Description = "Show what would change; change nothing." };
         var unbind = new Command("unbind", "Put a service back as it was before it was bound.") { which, preview };
-        unbind.Does(async (r, ct) =>
-        {
-            using var api = Api.SignedIn();
-            var s = await FindAsync(api, r.GetValue(which)!, ct);
-            var path = $"/api/v1/services/{s.Host}/{Api.Escape(s.Name)}";
-            if (r.GetValue(preview)) return await PreviewAsync(api, path, new(null, null), r.GetValue(Program.Json), ct);
-            using var answer = await api.SendAsync(new(HttpMethod.Delete, path + "/binding"), ct);
-            var order = Api.Read(await answer.Content.ReadAsStringAsync(ct), BeaconJson.Default.OrderAccepted).Order;
-            return await Progress.FollowAsync(api, order, $"{s.Host.Split('.')[0]}/{s.Name} is as it was before.", r.GetValue(Program.Json), ct);
-        });
+        unbind.Does(
+            async (r, ct) =>
+            {
+                using var api = Api.SignedIn();
+                var s = await FindAsync(api, r.GetValue(which)!, ct);
+                var path = $"/api/v1/services/{s.Host}/{Api.Escape(s.Name)}";
+                if (r.GetValue(preview))
+                    return await PreviewAsync(api, path, new(null, null), r.GetValue(Program.Json), ct);
+                using var answer = await api.SendAsync(new(HttpMethod.Delete, path + "/binding"), ct);
+                var order = Api.Read(await answer.Content.ReadAsStringAsync(ct), BeaconJson.Default.OrderAccepted).Order;
+                return await Progress.FollowAsync(
+                    api,
+                    order,
+                    $"{s.Host.Split('.')[0]}/{s.Name} is as it was before.",
+                    r.GetValue(Program.Json),
+                    ct
+                );
+            }
+        );
         return unbind;
     }
 
     private static async Task<int> PreviewAsync(Api api, string path, BindWish wish, bool json, CancellationToken ct)
     {
         var text = await api.PostAsync(path + "/plan", wish, BeaconJson.Default.BindWish, ct);
-        if (json) { Json(text); return 0; }
+        if (json)
+        {
+            Json(text);
+            return 0;
+        }
         var plan = Api.Read(text, BeaconJson.Default.OrderInfo).Plan!;
-        foreach (var s in plan.Steps) Hanging("· ", 2, Esc(s));
-        foreach (var w in plan.Warnings) Hanging("[yellow]◐[/] ", 2, Esc(w));
-        foreach (var c in plan.Changes) { Line(); Rich($"[bold]{Esc(c.Path)}[/]"); Diff(c.Diff); }
-        if (plan.Changes.Count == 0) Line("No file changes.");
+        foreach (var s in plan.Steps)
+            Hanging("· ", 2, Esc(s));
+        foreach (var w in plan.Warnings)
+            Hanging("[yellow]◐[/] ", 2, Esc(w));
+        foreach (var c in plan.Changes)
+        {
+            Line();
+            Rich($"[bold]{Esc(c.Path)}[/]");
+            Diff(c.Diff);
+        }
+        if (plan.Changes.Count == 0)
+            Line("No file changes.");
         Line();
         Line("Nothing was changed. Leave out --preview to do it.");
         return 0;

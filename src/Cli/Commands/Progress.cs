@@ -17,24 +17,47 @@ internal static class Progress
             var text = await api.TextAsync($"/api/v1/orders/{order}", ct);
             var o = Api.Read(text, BeaconJson.Default.OrderInfo);
             if (!json)
-                foreach (var s in o.Steps.Skip(shown)) Hanging("  [grey]·[/] ", 4, Esc(s));
+                foreach (var s in o.Steps.Skip(shown))
+                    Hanging("  [grey]·[/] ", 4, Esc(s));
             shown = Math.Max(shown, o.Steps.Count);
             switch (o.State)
             {
                 case OrderState.Done:
-                    if (json) { Json(text); return 0; }
+                    if (json)
+                    {
+                        Json(text);
+                        return 0;
+                    }
                     Rich($"[green]○[/] {Esc(success)}");
-                    foreach (var l in o.Looks) Hanging("  ", 2, l.Accepted ? Esc($"Clients accept it: {l.ServerName} at {l.Address}:{l.Port}, {l.Protocol}, serial {l.Served?.Serial}.") : Esc($"{l.ServerName} at {l.Address}:{l.Port}: {l.Problems.FirstOrDefault()?.Reason}"));
+                    foreach (var l in o.Looks)
+                        Hanging(
+                            "  ",
+                            2,
+                            l.Accepted
+                                ? Esc(
+                                    $"Clients accept it: {l.ServerName} at {l.Address}:{l.Port}, {l.Protocol}, serial {l.Served?.Serial}."
+                                )
+                                : Esc($"{l.ServerName} at {l.Address}:{l.Port}: {l.Problems.FirstOrDefault()?.Reason}")
+                        );
                     return ExitCodes.Done;
                 case OrderState.Failed or OrderState.Cancelled:
-                    if (json) { Json(text); return ExitCodes.Failed; }
-                    Rich(o.State == OrderState.Cancelled ? "[yellow]◐[/] The order was cancelled." : $"[red]✕[/] {Esc(o.Problem?.Message)}");
-                    if (o.Problem?.Cure is { Length: > 0 } cure) Hanging("  ", 2, "[grey]Cure:[/] " + Esc(cure));
+                    if (json)
+                    {
+                        Json(text);
+                        return ExitCodes.Failed;
+                    }
+                    Rich(
+                        o.State == OrderState.Cancelled ? "[yellow]◐[/] The order was cancelled." : $"[red]✕[/] {Esc(o.Problem?.Message)}"
+                    );
+                    if (o.Problem?.Cure is { Length: > 0 } cure)
+                        Hanging("  ", 2, "[grey]Cure:[/] " + Esc(cure));
                     return ExitCodes.Failed;
             }
             if (DateTimeOffset.UtcNow > until)
             {
-                await Console.Error.WriteLineAsync($"beacon: order {order} goes on; {o.Host} has not finished it yet. See it on the certificate: beacon cert show {o.Certificate}");
+                await Console.Error.WriteLineAsync(
+                    $"beacon: order {order} goes on; {o.Host} has not finished it yet. See it on the certificate: beacon cert show {o.Certificate}"
+                );
                 return ExitCodes.Waiting;
             }
             await Task.Delay(200, ct);

@@ -9,42 +9,75 @@ internal static class TodayCommands
     public static IEnumerable<Command> All()
     {
         var status = new Command("status", "What needs a hand now, worst first, each with its cure.");
-        status.Does(async (r, ct) =>
-        {
-            using var api = Api.SignedIn();
-            var json = await api.TextAsync("/api/v1/today", ct);
-            if (r.GetValue(Program.Json)) { Json(json); return 0; }
-            Show(Api.Read(json, BeaconJson.Default.Today));
-            return 0;
-        });
+        status.Does(
+            async (r, ct) =>
+            {
+                using var api = Api.SignedIn();
+                var json = await api.TextAsync("/api/v1/today", ct);
+                if (r.GetValue(Program.Json))
+                {
+                    Json(json);
+                    return 0;
+                }
+                Show(Api.Read(json, BeaconJson.Default.Today));
+                return 0;
+            }
+        );
 
         var lookahead = new Command("lookahead", "What will fall due and what will expire, nearest first.");
-        lookahead.Does(async (r, ct) =>
-        {
-            using var api = Api.SignedIn();
-            var json = await api.TextAsync("/api/v1/lookahead", ct);
-            if (r.GetValue(Program.Json)) { Json(json); return 0; }
-            var l = Api.Read(json, BeaconJson.Default.Lookahead);
-            Table(["", "Name", "Life", "Renewal", "Ends"], l.Items.Select(i => new[]
+        lookahead.Does(
+            async (r, ct) =>
             {
-                i.Kind == "authority" ? "[grey]▣ authority[/]" : Mark(i.Severity), Esc(i.Name) + (i.Host is null ? "" : $"\n[grey]{Esc(i.Host)}[/]"), LifeBar(i.NotBefore, i.NotAfter, i.Planned),
-                i.Kind == "authority" ? "by hand" : i.Planned is { } p ? When(p) : "[yellow]nothing renews it[/]", When(i.NotAfter),
-            }), "There is no certificate yet. Request one: beacon request new.");
-            return 0;
-        });
+                using var api = Api.SignedIn();
+                var json = await api.TextAsync("/api/v1/lookahead", ct);
+                if (r.GetValue(Program.Json))
+                {
+                    Json(json);
+                    return 0;
+                }
+                var l = Api.Read(json, BeaconJson.Default.Lookahead);
+                Table(
+                    ["", "Name", "Life", "Renewal", "Ends"],
+                    l.Items.Select(i =>
+                        new[]
+                        {
+                            i.Kind == "authority" ? "[grey]▣ authority[/]" : Mark(i.Severity),
+                            Esc(i.Name) + (i.Host is null ? "" : $"\n[grey]{Esc(i.Host)}[/]"),
+                            LifeBar(i.NotBefore, i.NotAfter, i.Planned),
+                            i.Kind == "authority" ? "by hand"
+                            : i.Planned is { } p ? When(p)
+                            : "[yellow]nothing renews it[/]",
+                            When(i.NotAfter),
+                        }
+                    ),
+                    "There is no certificate yet. Request one: beacon request new."
+                );
+                return 0;
+            }
+        );
 
         var address = new Argument<string>("address") { Description = "A name or address, optionally with :PORT." };
         var name = new Option<string?>("--name") { Description = "The server name to ask for, when it differs." };
         var from = new Option<string?>("--from") { Description = "The host whose agent looks." };
         var look = new Command("look", "Look at a service as its clients see it.") { address, name, from };
-        look.Does(async (r, ct) =>
-        {
-            using var api = Api.SignedIn();
-            var json = await api.PostAsync("/api/v1/looks", new LookWish(r.GetValue(address)!, r.GetValue(name), r.GetValue(from)), BeaconJson.Default.LookWish, ct);
-            var l = Api.Read(json, BeaconJson.Default.LookInfo);
-            if (r.GetValue(Program.Json)) Json(json); else Show(l);
-            return l.Accepted ? ExitCodes.Done : ExitCodes.Failed;
-        });
+        look.Does(
+            async (r, ct) =>
+            {
+                using var api = Api.SignedIn();
+                var json = await api.PostAsync(
+                    "/api/v1/looks",
+                    new LookWish(r.GetValue(address)!, r.GetValue(name), r.GetValue(from)),
+                    BeaconJson.Default.LookWish,
+                    ct
+                );
+                var l = Api.Read(json, BeaconJson.Default.LookInfo);
+                if (r.GetValue(Program.Json))
+                    Json(json);
+                else
+                    Show(l);
+                return l.Accepted ? ExitCodes.Done : ExitCodes.Failed;
+            }
+        );
         return [status, lookahead, look];
     }
 
@@ -53,17 +86,24 @@ internal static class TodayCommands
         var c = t.Counts;
         var hands = t.Concerns.Count;
         Rich($"[bold]{(hands == 0 ? "Nothing needs a hand." : hands == 1 ? "1 thing needs a hand." : $"{hands} things need a hand.")}[/]");
-        Rich($"[grey]{c.Services} services on {c.Hosts} hosts{(c.HostsAway > 0 ? $", {c.HostsAway} away" : "")} · {c.Certificates} certificates · {t.At.UtcDateTime:d MMM yyyy HH:mm} UTC[/]");
+        Rich(
+            $"[grey]{c.Services} services on {c.Hosts} hosts{(c.HostsAway > 0 ? $", {c.HostsAway} away" : "")} · {c.Certificates} certificates · {t.At.UtcDateTime:d MMM yyyy HH:mm} UTC[/]"
+        );
         foreach (var x in t.Concerns)
         {
             Line();
-            Hanging($"{Mark(x.Severity),-1}{new string(' ', 8 - WordOf(x.Severity))}", 10, $"[bold]{Esc(x.About)}[/]");
+            Hanging($"{Mark(x.Severity), -1}{new string(' ', 8 - WordOf(x.Severity))}", 10, $"[bold]{Esc(x.About)}[/]");
             Hanging(new string(' ', 10), 10, Esc(x.Reason + " " + x.Hurts));
             Hanging(new string(' ', 10), 10, "[grey]Cure:[/] " + Esc(x.Cure));
-            if (x.Command is not null) Command(10, x.Command);
+            if (x.Command is not null)
+                Command(10, x.Command);
         }
         var next = t.Lookahead.Items.Where(i => i.Planned > t.At).OrderBy(i => i.Planned).FirstOrDefault();
-        if (next is not null) { Line(); Hanging("", 0, $"[grey]Next renewal: {Esc(next.Name)}, {When(next.Planned)}.[/]"); }
+        if (next is not null)
+        {
+            Line();
+            Hanging("", 0, $"[grey]Next renewal: {Esc(next.Name)}, {When(next.Planned)}.[/]");
+        }
     }
 
     private static int WordOf(Severity s) => s.ToString().Length;
@@ -72,8 +112,18 @@ internal static class TodayCommands
     {
         Rich($"[bold]{Esc(l.ServerName)}[/] [grey]at {Esc(l.Address)}:{l.Port}{(l.From is null ? "" : $", seen from {Esc(l.From)}")}[/]");
         Rich(l.Accepted ? "[green]○[/] Clients accept it." : "[darkorange]◆[/] Clients do not accept it.");
-        foreach (var p in l.Problems) Hanging("  ", 4, $"{Esc(p.Reason)} {Esc(p.Hurts)} [grey]Cure:[/] {Esc(p.Cure)}");
-        if (l.Served is { } s) Pairs(("serves", Esc(string.Join(", ", s.Names.Count > 0 ? s.Names : [s.Subject]))), ("issuer", Esc(s.Issuer)), ("serial", s.Serial), ("ends", When(s.NotAfter)), ("key", s.Key), ("protocol", l.Protocol));
-        foreach (var step in l.ChainSteps) Hanging("  [grey]·[/] ", 4, $"[grey]{Esc(step).Replace(" ", "[/] [grey]")}[/]");
+        foreach (var p in l.Problems)
+            Hanging("  ", 4, $"{Esc(p.Reason)} {Esc(p.Hurts)} [grey]Cure:[/] {Esc(p.Cure)}");
+        if (l.Served is { } s)
+            Pairs(
+                ("serves", Esc(string.Join(", ", s.Names.Count > 0 ? s.Names : [s.Subject]))),
+                ("issuer", Esc(s.Issuer)),
+                ("serial", s.Serial),
+                ("ends", When(s.NotAfter)),
+                ("key", s.Key),
+                ("protocol", l.Protocol)
+            );
+        foreach (var step in l.ChainSteps)
+            Hanging("  [grey]·[/] ", 4, $"[grey]{Esc(step).Replace(" ", "[/] [grey]")}[/]");
     }
 }

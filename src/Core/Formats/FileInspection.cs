@@ -6,7 +6,18 @@ using OrderlyBeacon.Core.Revocation;
 namespace OrderlyBeacon.Core.Formats;
 
 /// <summary>What a block of a file is.</summary>
-public enum FileItemKind { Certificate, CertificateRequest, Crl, Pkcs7, Pkcs12, PrivateKey, EncryptedPrivateKey, PublicKey, Unknown }
+public enum FileItemKind
+{
+    Certificate,
+    CertificateRequest,
+    Crl,
+    Pkcs7,
+    Pkcs12,
+    PrivateKey,
+    EncryptedPrivateKey,
+    PublicKey,
+    Unknown,
+}
 
 /// <summary>One thing found in a file.</summary>
 /// <param name="Summary">One line for people: whose it is and until when. Never any secret.</param>
@@ -21,10 +32,16 @@ public static class FileInspection
     /// <exception cref="BeaconProblem"><see cref="ProblemCode.TooLarge"/> or <see cref="ProblemCode.FileNotRecognised"/>.</exception>
     public static IReadOnlyList<FileItem> Inspect(ReadOnlySpan<byte> bytes)
     {
-        if (bytes.Length > MaxBytes) throw new BeaconProblem(ProblemCode.TooLarge, "The file is larger than 4 MiB.", "Give the certificate file alone.");
+        if (bytes.Length > MaxBytes)
+            throw new BeaconProblem(ProblemCode.TooLarge, "The file is larger than 4 MiB.", "Give the certificate file alone.");
         var items = Armor.Read(bytes).Blocks.SelectMany(Identify).ToList();
-        return items.Any(i => i.Kind != FileItemKind.Unknown) ? items
-            : throw new BeaconProblem(ProblemCode.FileNotRecognised, "Nothing in this file is a certificate, a request, a CRL, a key or a PKCS#7 or PKCS#12 bundle.", "Check that the whole file was copied, and that it is the right one.");
+        return items.Any(i => i.Kind != FileItemKind.Unknown)
+            ? items
+            : throw new BeaconProblem(
+                ProblemCode.FileNotRecognised,
+                "Nothing in this file is a certificate, a request, a CRL, a key or a PKCS#7 or PKCS#12 bundle.",
+                "Check that the whole file was copied, and that it is the right one."
+            );
     }
 
     private static IEnumerable<FileItem> Identify(ArmorBlock block)
@@ -35,79 +52,135 @@ public static class FileInspection
             Armor.CertificateRequest or "NEW CERTIFICATE REQUEST" => Request(block.Der),
             Armor.Crl => CrlItem(block.Der),
             Armor.Pkcs7 or "CMS" => Bundle(block.Der),
-            "PRIVATE KEY" or "RSA PRIVATE KEY" or "EC PRIVATE KEY" => [new(FileItemKind.PrivateKey, "A private key, not encrypted.", default)],
+            "PRIVATE KEY" or "RSA PRIVATE KEY" or "EC PRIVATE KEY" =>
+            [
+                new(FileItemKind.PrivateKey, "A private key, not encrypted.", default),
+            ],
             "ENCRYPTED PRIVATE KEY" => [new(FileItemKind.EncryptedPrivateKey, "An encrypted private key.", default)],
             "PUBLIC KEY" => [new(FileItemKind.PublicKey, "A public key.", block.Der)],
             _ => null,
         };
-        if (byLabel is not null) return byLabel;
+        if (byLabel is not null)
+            return byLabel;
         foreach (var attempt in new Func<byte[], IEnumerable<FileItem>?>[] { Certificate, Request, CrlItem, Bundle, Pfx, KeyStructure })
-            if (attempt(block.Der) is { } found) return found;
-        return [new(FileItemKind.Unknown, $"Not recognised ({block.Der.Length} bytes{(block.Label.Length > 0 ? ", labelled " + block.Label : "")}).", default)];
+            if (attempt(block.Der) is { } found)
+                return found;
+        return
+        [
+            new(
+                FileItemKind.Unknown,
+                $"Not recognised ({block.Der.Length} bytes{(block.Label.Length > 0 ? ", labelled " + block.Label : "")}).",
+                default
+            ),
+        ];
     }
 
-    private static FileItem[]? Certificate(byte[] der) => Try(() =>
-    {
-        var x = X509.Read(der);
-        var what = x.IsAuthority ? x.IsSelfIssued ? "Root certificate" : "Authority certificate" : "Certificate";
-        return new FileItem(FileItemKind.Certificate, $"{what} of {Text(x)}, until {x.NotAfter:yyyy-MM-dd}, serial {x.Serial}.", x.Der);
-    });
+    private static FileItem[]? Certificate(byte[] der) =>
+        Try(() =>
+        {
+            var x = X509.Read(der);
+            var what = x.IsAuthority
+                ? x.IsSelfIssued
+                    ? "Root certificate"
+                    : "Authority certificate"
+                : "Certificate";
+            return new FileItem(FileItemKind.Certificate, $"{what} of {Text(x)}, until {x.NotAfter:yyyy-MM-dd}, serial {x.Serial}.", x.Der);
+        });
 
-    private static string Text(X509 x) => x.Names.Count > 0 && !x.IsAuthority ? string.Join(", ", x.Names.Take(3)) + (x.Names.Count > 3 ? " …" : "") : x.Subject.ToString();
+    private static string Text(X509 x) =>
+        x.Names.Count > 0 && !x.IsAuthority ? string.Join(", ", x.Names.Take(3)) + (x.Names.Count > 3 ? " …" : "") : x.Subject.ToString();
 
-    private static FileItem[]? Request(byte[] der) => Try(() =>
-    {
-        var r = CertificationRequest.Read(der);
-        return new FileItem(FileItemKind.CertificateRequest, $"Certification request of {(r.Names.Count > 0 ? string.Join(", ", r.Names.Take(3)) : r.Subject.ToString())}, key {r.PublicKey.Spec}.", r.Der);
-    });
+    private static FileItem[]? Request(byte[] der) =>
+        Try(() =>
+        {
+            var r = CertificationRequest.Read(der);
+            return new FileItem(
+                FileItemKind.CertificateRequest,
+                $"Certification request of {(r.Names.Count > 0 ? string.Join(", ", r.Names.Take(3)) : r.Subject.ToString())}, key {r.PublicKey.Spec}.",
+                r.Der
+            );
+        });
 
-    private static FileItem[]? CrlItem(byte[] der) => Try(() =>
-    {
-        var c = Crl.Read(der);
-        return new FileItem(FileItemKind.Crl, $"CRL {c.Number} of {c.Issuer}, {c.Revoked.Count} revoked, next by {c.NextUpdate:yyyy-MM-dd HH:mm}.", der);
-    });
+    private static FileItem[]? CrlItem(byte[] der) =>
+        Try(() =>
+        {
+            var c = Crl.Read(der);
+            return new FileItem(
+                FileItemKind.Crl,
+                $"CRL {c.Number} of {c.Issuer}, {c.Revoked.Count} revoked, next by {c.NextUpdate:yyyy-MM-dd HH:mm}.",
+                der
+            );
+        });
 
     private static FileItem[]? Bundle(byte[] der)
     {
         try
         {
             var inside = Pkcs7.ReadCertificates(der);
-            return [new(FileItemKind.Pkcs7, $"PKCS#7 bundle of {inside.Count} certificates.", der), .. inside.SelectMany(c => Certificate(c.ToArray()) ?? [])];
+            return
+            [
+                new(FileItemKind.Pkcs7, $"PKCS#7 bundle of {inside.Count} certificates.", der),
+                .. inside.SelectMany(c => Certificate(c.ToArray()) ?? []),
+            ];
         }
-        catch (Exception e) when (Expected(e)) { return null; }
+        catch (Exception e) when (Expected(e))
+        {
+            return null;
+        }
     }
 
     // RFC 7292 section 4: PFX ::= SEQUENCE { version INTEGER {v3(3)}, authSafe ContentInfo, … }
-    private static FileItem[]? Pfx(byte[] der) => Try(() =>
-    {
-        var seq = new AsnReader(der, AsnEncodingRules.BER).ReadSequence();
-        if (!seq.TryReadInt32(out var v) || v != 3) throw new AsnContentException("Not a PFX.");
-        var content = seq.ReadSequence().ReadObjectIdentifier();
-        return content is Oids.Data or Oids.SignedData ? new FileItem(FileItemKind.Pkcs12, "PKCS#12 bundle; its content needs the password.", der) : throw new AsnContentException("Not a PFX.");
-    });
+    private static FileItem[]? Pfx(byte[] der) =>
+        Try(() =>
+        {
+            var seq = new AsnReader(der, AsnEncodingRules.BER).ReadSequence();
+            if (!seq.TryReadInt32(out var v) || v != 3)
+                throw new AsnContentException("Not a PFX.");
+            var content = seq.ReadSequence().ReadObjectIdentifier();
+            return content is Oids.Data or Oids.SignedData
+                ? new FileItem(FileItemKind.Pkcs12, "PKCS#12 bundle; its content needs the password.", der)
+                : throw new AsnContentException("Not a PFX.");
+        });
 
-    private static FileItem[]? KeyStructure(byte[] der) => Try(() =>
-    {
-        var seq = new AsnReader(der, AsnEncodingRules.DER).ReadSequence();
-        if (seq.PeekTag() == Asn1Tag.Integer)
+    private static FileItem[]? KeyStructure(byte[] der) =>
+        Try(() =>
         {
-            seq.ReadInteger();
-            if (seq.PeekTag() == Asn1Tag.Sequence || seq.PeekTag() == Asn1Tag.Integer || seq.PeekTag() == Asn1Tag.PrimitiveOctetString) return new FileItem(FileItemKind.PrivateKey, "A private key, not encrypted.", default);
-        }
-        else if (seq.PeekTag() == Asn1Tag.Sequence)
-        {
-            seq.ReadSequence();
-            if (seq.PeekTag() == Asn1Tag.PrimitiveBitString) return new FileItem(FileItemKind.PublicKey, "A public key.", der);
-            if (seq.PeekTag() == Asn1Tag.PrimitiveOctetString) return new FileItem(FileItemKind.EncryptedPrivateKey, "An encrypted private key.", default);
-        }
-        throw new AsnContentException("Not a key.");
-    });
+            var seq = new AsnReader(der, AsnEncodingRules.DER).ReadSequence();
+            if (seq.PeekTag() == Asn1Tag.Integer)
+            {
+                seq.ReadInteger();
+                if (seq.PeekTag() == Asn1Tag.Sequence || seq.PeekTag() == Asn1Tag.Integer || seq.PeekTag() == Asn1Tag.PrimitiveOctetString)
+                    return new FileItem(FileItemKind.PrivateKey, "A private key, not encrypted.", default);
+            }
+            else if (seq.PeekTag() == Asn1Tag.Sequence)
+            {
+                seq.ReadSequence();
+                if (seq.PeekTag() == Asn1Tag.PrimitiveBitString)
+                    return new FileItem(FileItemKind.PublicKey, "A public key.", der);
+                if (seq.PeekTag() == Asn1Tag.PrimitiveOctetString)
+                    return new FileItem(FileItemKind.EncryptedPrivateKey, "An encrypted private key.", default);
+            }
+            throw new AsnContentException("Not a key.");
+        });
 
     private static FileItem[]? Try(Func<FileItem> read)
     {
-        try { return [read()]; }
-        catch (Exception e) when (Expected(e)) { return null; }
+        try
+        {
+            return [read()];
+        }
+        catch (Exception e) when (Expected(e))
+        {
+            return null;
+        }
     }
 
-    private static bool Expected(Exception e) => e is BeaconProblem or AsnContentException or ArgumentException or OverflowException or FormatException or System.Security.Cryptography.CryptographicException;
+    private static bool Expected(Exception e) =>
+        e
+            is BeaconProblem
+                or AsnContentException
+                or ArgumentException
+                or OverflowException
+                or FormatException
+                or System.Security.Cryptography.CryptographicException;
 }

@@ -26,6 +26,10 @@ public static class Pkcs12
             }
             return all.ExportPkcs12(new PbeParameters(PbeEncryptionAlgorithm.Aes256Cbc, HashAlgorithmName.SHA256, 100_000), password);
         }
-        finally { foreach (var c in all) c.Dispose(); }
+        finally
+        {
+            foreach (var c in all)
+                c.Dispose();
+        }
     }
 }

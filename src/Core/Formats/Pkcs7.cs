@@ -18,10 +18,12 @@ public static class Pkcs7
             {
                 w.WriteInteger(1);
                 using (w.PushSetOf()) { }
-                using (w.PushSequence()) w.WriteObjectIdentifier(Oids.Data);
+                using (w.PushSequence())
+                    w.WriteObjectIdentifier(Oids.Data);
                 // Not sorted as DER would have it: readers everywhere expect the leaf first, and RFC 5652 allows BER here.
                 using (w.PushSequence(Zero))
-                    foreach (var c in certificates) w.WriteEncodedValue(c.Span);
+                    foreach (var c in certificates)
+                        w.WriteEncodedValue(c.Span);
                 using (w.PushSetOf()) { }
             }
         }
@@ -35,7 +37,8 @@ public static class Pkcs7
         var outer = new AsnReader(ber, AsnEncodingRules.BER);
         var info = outer.ReadSequence();
         outer.ThrowIfNotEmpty();
-        if (info.ReadObjectIdentifier() != Oids.SignedData) throw new AsnContentException("It is not signed data.");
+        if (info.ReadObjectIdentifier() != Oids.SignedData)
+            throw new AsnContentException("It is not signed data.");
         var signed = info.ReadSequence(Zero).ReadSequence();
         signed.ReadInteger();
         signed.ReadSetOf(skipSortOrderValidation: true);
@@ -44,7 +47,8 @@ public static class Pkcs7
         if (signed.HasData && signed.PeekTag().HasSameClassAndValue(Zero))
         {
             var set = signed.ReadSetOf(skipSortOrderValidation: true, Zero);
-            while (set.HasData && found.Count < 1000) found.Add(set.ReadEncodedValue());
+            while (set.HasData && found.Count < 1000)
+                found.Add(set.ReadEncodedValue());
         }
         return found;
     }

@@ -16,7 +16,8 @@ internal sealed class BackwardDer(int capacity)
 
     public void Raw(ReadOnlySpan<byte> part)
     {
-        if (_start < part.Length) Grow(part.Length);
+        if (_start < part.Length)
+            Grow(part.Length);
         _start -= part.Length;
         part.CopyTo(_bytes.AsSpan(_start));
     }
@@ -28,7 +29,8 @@ internal sealed class BackwardDer(int capacity)
         Span<byte> header = stackalloc byte[6];
         var n = 2;
         header[0] = tag;
-        if (length < 0x80) header[1] = (byte)length;
+        if (length < 0x80)
+            header[1] = (byte)length;
         else
         {
             Span<byte> four = stackalloc byte[4];
@@ -58,7 +60,8 @@ internal sealed class BackwardDer(int capacity)
 
     private static void Digits(Span<byte> into, int number)
     {
-        for (var i = into.Length - 1; i >= 0; i--, number /= 10) into[i] = (byte)('0' + number % 10);
+        for (var i = into.Length - 1; i >= 0; i--, number /= 10)
+            into[i] = (byte)('0' + number % 10);
     }
 
     private void Grow(int room)

@@ -53,7 +53,8 @@ public static class CertificateWriter
         var w = new AsnWriter(AsnEncodingRules.DER, 1024);
         using (w.PushSequence())
         {
-            using (w.PushSequence(new Asn1Tag(TagClass.ContextSpecific, 0))) w.WriteInteger(2);
+            using (w.PushSequence(new Asn1Tag(TagClass.ContextSpecific, 0)))
+                w.WriteInteger(2);
             w.WriteInteger(c.Serial.ToBytes());
             Signatures.WriteAlgorithm(w, scheme);
             w.WriteEncodedValue(c.Issuer.Der.Span);
@@ -74,27 +75,37 @@ public static class CertificateWriter
     private static void WriteExtensions(AsnWriter w, CertificateContent c)
     {
         Extensions.Write(w, Oids.BasicConstraints, true, Extensions.WriteBasicConstraints(c.IsAuthority, c.PathLength));
-        if (c.KeyUsage != KeyUsages.None) Extensions.Write(w, Oids.KeyUsage, true, Extensions.WriteKeyUsage(c.KeyUsage));
-        if (c.ExtendedKeyUsage.Count > 0) Extensions.Write(w, Oids.ExtendedKeyUsage, false, Extensions.WriteExtendedKeyUsage(c.ExtendedKeyUsage));
+        if (c.KeyUsage != KeyUsages.None)
+            Extensions.Write(w, Oids.KeyUsage, true, Extensions.WriteKeyUsage(c.KeyUsage));
+        if (c.ExtendedKeyUsage.Count > 0)
+            Extensions.Write(w, Oids.ExtendedKeyUsage, false, Extensions.WriteExtendedKeyUsage(c.ExtendedKeyUsage));
         // With an empty subject the names carry the identity and are critical (section 4.2.1.6).
-        if (c.Names.Count > 0) Extensions.Write(w, Oids.SubjectAltName, c.Subject.IsEmpty, Extensions.WriteAlternativeNames(c.Names));
+        if (c.Names.Count > 0)
+            Extensions.Write(w, Oids.SubjectAltName, c.Subject.IsEmpty, Extensions.WriteAlternativeNames(c.Names));
         Extensions.Write(w, Oids.SubjectKeyIdentifier, false, Extensions.WriteSubjectKeyIdentifier(c.PublicKey.KeyIdentifier()));
-        if (!c.AuthorityKeyIdentifier.IsEmpty) Extensions.Write(w, Oids.AuthorityKeyIdentifier, false, Extensions.WriteAuthorityKeyIdentifier(c.AuthorityKeyIdentifier.Span));
-        if (c.Constraints is { } bound) Extensions.Write(w, Oids.NameConstraints, true, bound.Write());
-        if (c.CrlUris.Count > 0) Extensions.Write(w, Oids.CrlDistributionPoints, false, Extensions.WriteCrlDistributionPoints(c.CrlUris));
-        if (c.FreshestCrlUris.Count > 0) Extensions.Write(w, Oids.FreshestCrl, false, Extensions.WriteCrlDistributionPoints(c.FreshestCrlUris));
+        if (!c.AuthorityKeyIdentifier.IsEmpty)
+            Extensions.Write(w, Oids.AuthorityKeyIdentifier, false, Extensions.WriteAuthorityKeyIdentifier(c.AuthorityKeyIdentifier.Span));
+        if (c.Constraints is { } bound)
+            Extensions.Write(w, Oids.NameConstraints, true, bound.Write());
+        if (c.CrlUris.Count > 0)
+            Extensions.Write(w, Oids.CrlDistributionPoints, false, Extensions.WriteCrlDistributionPoints(c.CrlUris));
+        if (c.FreshestCrlUris.Count > 0)
+            Extensions.Write(w, Oids.FreshestCrl, false, Extensions.WriteCrlDistributionPoints(c.FreshestCrlUris));
         var access = c.IssuerUris.Select(u => (Oids.CaIssuers, u)).Concat(c.OcspUris.Select(u => (Oids.Ocsp, u))).ToList();
-        if (access.Count > 0) Extensions.Write(w, Oids.AuthorityInfoAccess, false, Extensions.WriteAuthorityInfoAccess(access));
-        if (c.OcspNoCheck) Extensions.Write(w, Oids.OcspNoCheck, false, [0x05, 0x00]);
+        if (access.Count > 0)
+            Extensions.Write(w, Oids.AuthorityInfoAccess, false, Extensions.WriteAuthorityInfoAccess(access));
+        if (c.OcspNoCheck)
+            Extensions.Write(w, Oids.OcspNoCheck, false, [0x05, 0x00]);
     }
 
     /// <summary>UTCTime through 2049, GeneralizedTime from 2050 (RFC 5280 section 4.1.2.5).</summary>
     public static void WriteTime(AsnWriter w, DateTimeOffset t)
     {
-        if (t.UtcDateTime.Year < 2050) w.WriteUtcTime(t);
-        else w.WriteGeneralizedTime(t, omitFractionalSeconds: true);
+        if (t.UtcDateTime.Year < 2050)
+            w.WriteUtcTime(t);
+        else
+            w.WriteGeneralizedTime(t, omitFractionalSeconds: true);
     }
 
-    public static DateTimeOffset ReadTime(AsnReader r) =>
-        r.PeekTag() == Asn1Tag.UtcTime ? r.ReadUtcTime(2049) : r.ReadGeneralizedTime();
+    public static DateTimeOffset ReadTime(AsnReader r) => r.PeekTag() == Asn1Tag.UtcTime ? r.ReadUtcTime(2049) : r.ReadGeneralizedTime();
 }

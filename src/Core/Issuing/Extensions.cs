@@ -31,7 +31,8 @@ public static class Extensions
     {
         using var _ = w.PushSequence();
         w.WriteObjectIdentifier(oid);
-        if (critical) w.WriteBoolean(true);
+        if (critical)
+            w.WriteBoolean(true);
         w.WriteOctetString(value);
     }
 
@@ -44,7 +45,8 @@ public static class Extensions
         outer.ThrowIfNotEmpty();
         while (seq.HasData)
         {
-            if (list.Count >= 100) throw new AsnContentException("Over 100 extensions.");
+            if (list.Count >= 100)
+                throw new AsnContentException("Over 100 extensions.");
             var e = seq.ReadSequence();
             var oid = e.ReadObjectIdentifier();
             var critical = e.HasData && e.PeekTag() == Asn1Tag.Boolean && e.ReadBoolean();
@@ -61,11 +63,20 @@ public static class Extensions
             foreach (var n in names)
                 switch (n.Kind)
                 {
-                    case NameKind.Dns: w.WriteCharacterString(UniversalTagNumber.IA5String, n.Value, new Asn1Tag(TagClass.ContextSpecific, 2)); break;
-                    case NameKind.Ip: w.WriteOctetString(IPAddress.Parse(n.Value).GetAddressBytes(), new Asn1Tag(TagClass.ContextSpecific, 7)); break;
-                    case NameKind.Email: w.WriteCharacterString(UniversalTagNumber.IA5String, n.Value, new Asn1Tag(TagClass.ContextSpecific, 1)); break;
-                    case NameKind.Uri: w.WriteCharacterString(UniversalTagNumber.IA5String, n.Value, new Asn1Tag(TagClass.ContextSpecific, 6)); break;
-                    default: throw new ArgumentException("Only names of a known form can be written.", nameof(names));
+                    case NameKind.Dns:
+                        w.WriteCharacterString(UniversalTagNumber.IA5String, n.Value, new Asn1Tag(TagClass.ContextSpecific, 2));
+                        break;
+                    case NameKind.Ip:
+                        w.WriteOctetString(IPAddress.Parse(n.Value).GetAddressBytes(), new Asn1Tag(TagClass.ContextSpecific, 7));
+                        break;
+                    case NameKind.Email:
+                        w.WriteCharacterString(UniversalTagNumber.IA5String, n.Value, new Asn1Tag(TagClass.ContextSpecific, 1));
+                        break;
+                    case NameKind.Uri:
+                        w.WriteCharacterString(UniversalTagNumber.IA5String, n.Value, new Asn1Tag(TagClass.ContextSpecific, 6));
+                        break;
+                    default:
+                        throw new ArgumentException("Only names of a known form can be written.", nameof(names));
                 }
         return w.Encode();
     }
@@ -80,15 +91,26 @@ public static class Extensions
         while (seq.HasData)
         {
             var tag = seq.PeekTag();
-            if (tag.TagClass != TagClass.ContextSpecific) throw new AsnContentException("A general name without its tag.");
+            if (tag.TagClass != TagClass.ContextSpecific)
+                throw new AsnContentException("A general name without its tag.");
             switch (tag.TagValue)
             {
-                case 2: names.Add(new(NameKind.Dns, Latin(seq, tag))); break;
-                case 1: names.Add(new(NameKind.Email, Latin(seq, tag))); break;
-                case 6: names.Add(new(NameKind.Uri, Latin(seq, tag))); break;
+                case 2:
+                    names.Add(new(NameKind.Dns, Latin(seq, tag)));
+                    break;
+                case 1:
+                    names.Add(new(NameKind.Email, Latin(seq, tag)));
+                    break;
+                case 6:
+                    names.Add(new(NameKind.Uri, Latin(seq, tag)));
+                    break;
                 case 7:
                     var octets = seq.ReadOctetString(tag);
-                    names.Add(octets.Length is 4 or 16 ? new(NameKind.Ip, new IPAddress(octets).ToString()) : new(NameKind.Other, "7 (address of " + octets.Length + " octets)"));
+                    names.Add(
+                        octets.Length is 4 or 16
+                            ? new(NameKind.Ip, new IPAddress(octets).ToString())
+                            : new(NameKind.Other, "7 (address of " + octets.Length + " octets)")
+                    );
                     break;
                 default:
                     seq.ReadEncodedValue();
@@ -110,13 +132,15 @@ public static class Extensions
         return w.Encode();
     }
 
-    public static KeyUsages ReadKeyUsage(ReadOnlyMemory<byte> value) => new AsnReader(value, AsnEncodingRules.DER).ReadNamedBitListValue<KeyUsages>();
+    public static KeyUsages ReadKeyUsage(ReadOnlyMemory<byte> value) =>
+        new AsnReader(value, AsnEncodingRules.DER).ReadNamedBitListValue<KeyUsages>();
 
     public static byte[] WriteExtendedKeyUsage(IReadOnlyList<string> oids)
     {
         var w = new AsnWriter(AsnEncodingRules.DER);
         using (w.PushSequence())
-            foreach (var oid in oids) w.WriteObjectIdentifier(oid);
+            foreach (var oid in oids)
+                w.WriteObjectIdentifier(oid);
         return w.Encode();
     }
 
@@ -124,7 +148,8 @@ public static class Extensions
     {
         var seq = new AsnReader(value, AsnEncodingRules.DER).ReadSequence();
         var oids = new List<string>();
-        while (seq.HasData) oids.Add(seq.ReadObjectIdentifier());
+        while (seq.HasData)
+            oids.Add(seq.ReadObjectIdentifier());
         return oids;
     }
 
@@ -133,8 +158,10 @@ public static class Extensions
         var w = new AsnWriter(AsnEncodingRules.DER);
         using (w.PushSequence())
         {
-            if (authority) w.WriteBoolean(true);
-            if (authority && pathLength is { } p) w.WriteInteger(p);
+            if (authority)
+                w.WriteBoolean(true);
+            if (authority && pathLength is { } p)
+                w.WriteInteger(p);
         }
         return w.Encode();
     }
@@ -144,7 +171,8 @@ public static class Extensions
         var seq = new AsnReader(value, AsnEncodingRules.DER).ReadSequence();
         var authority = seq.HasData && seq.PeekTag() == Asn1Tag.Boolean && seq.ReadBoolean();
         int? length = null;
-        if (seq.HasData) length = seq.TryReadInt32(out var n) && n >= 0 ? n : throw new AsnContentException("A path length that is no small number.");
+        if (seq.HasData)
+            length = seq.TryReadInt32(out var n) && n >= 0 ? n : throw new AsnContentException("A path length that is no small number.");
         seq.ThrowIfNotEmpty();
         return (authority, length);
     }
@@ -159,7 +187,8 @@ public static class Extensions
     public static byte[] WriteAuthorityKeyIdentifier(ReadOnlySpan<byte> id)
     {
         var w = new AsnWriter(AsnEncodingRules.DER);
-        using (w.PushSequence()) w.WriteOctetString(id, new Asn1Tag(TagClass.ContextSpecific, 0));
+        using (w.PushSequence())
+            w.WriteOctetString(id, new Asn1Tag(TagClass.ContextSpecific, 0));
         return w.Encode();
     }
 
@@ -196,13 +225,17 @@ public static class Extensions
     private static void ReadFullName(AsnReader point, List<string> into)
     {
         var zero = new Asn1Tag(TagClass.ContextSpecific, 0, true);
-        if (!point.HasData || !point.PeekTag().HasSameClassAndValue(zero)) return;
+        if (!point.HasData || !point.PeekTag().HasSameClassAndValue(zero))
+            return;
         var name = point.ReadSequence(zero);
-        if (!name.HasData || !name.PeekTag().HasSameClassAndValue(zero)) return;
+        if (!name.HasData || !name.PeekTag().HasSameClassAndValue(zero))
+            return;
         var full = name.ReadSequence(zero);
         while (full.HasData)
-            if (full.PeekTag() is { TagValue: 6 } tag) into.Add(full.ReadCharacterString(UniversalTagNumber.IA5String, tag));
-            else full.ReadEncodedValue();
+            if (full.PeekTag() is { TagValue: 6 } tag)
+                into.Add(full.ReadCharacterString(UniversalTagNumber.IA5String, tag));
+            else
+                full.ReadEncodedValue();
     }
 
     /// <summary>The full names in an issuing distribution point (RFC 5280 section 5.2.5).</summary>
@@ -243,7 +276,8 @@ public static class Extensions
         {
             var e = seq.ReadSequence();
             var method = e.ReadObjectIdentifier();
-            if (e.PeekTag() is { TagClass: TagClass.ContextSpecific, TagValue: 6 } tag) found.Add((method, e.ReadCharacterString(UniversalTagNumber.IA5String, tag)));
+            if (e.PeekTag() is { TagClass: TagClass.ContextSpecific, TagValue: 6 } tag)
+                found.Add((method, e.ReadCharacterString(UniversalTagNumber.IA5String, tag)));
         }
         return found;
     }

@@ -14,22 +14,32 @@ public sealed record NameConstraints(IReadOnlyList<string> Permitted, IReadOnlyL
     /// <exception cref="BeaconProblem"><see cref="ProblemCode.NameMalformed"/>.</exception>
     public static NameConstraints? Of(IEnumerable<string> permitted, IEnumerable<string> excluded)
     {
-        string[] yes = [.. permitted.Select(Subtree)], no = [.. excluded.Select(Subtree)];
+        string[] yes = [.. permitted.Select(Subtree)],
+            no = [.. excluded.Select(Subtree)];
         return yes.Length + no.Length == 0 ? null : new(yes, no, []);
 
-        static string Subtree(string text) => DnsName.Parse(text.TrimStart('.')) is { IsWildcard: false } name ? name.Ascii
-            : throw new BeaconProblem(ProblemCode.NameMalformed, $"\"{text}\" has a star.", "Give the zone itself: everything below it is meant.");
+        static string Subtree(string text) =>
+            DnsName.Parse(text.TrimStart('.')) is { IsWildcard: false } name
+                ? name.Ascii
+                : throw new BeaconProblem(
+                    ProblemCode.NameMalformed,
+                    $"\"{text}\" has a star.",
+                    "Give the zone itself: everything below it is meant."
+                );
     }
 
     /// <summary>The first of the names that may not be certified, or null.</summary>
-    public AlternativeName? FirstAgainst(IEnumerable<AlternativeName> names) => names.FirstOrDefault(n => n.Kind switch
-    {
-        NameKind.Dns => Excluded.Any(z => Within(n.Value, z)) || (Permitted.Count > 0 && !Permitted.Any(z => Within(n.Value, z))),
-        NameKind.Ip => OtherForms.Contains(7),
-        NameKind.Email => OtherForms.Contains(1),
-        NameKind.Uri => OtherForms.Contains(6),
-        _ => OtherForms.Count > 0,
-    });
+    public AlternativeName? FirstAgainst(IEnumerable<AlternativeName> names) =>
+        names.FirstOrDefault(n =>
+            n.Kind switch
+            {
+                NameKind.Dns => Excluded.Any(z => Within(n.Value, z)) || (Permitted.Count > 0 && !Permitted.Any(z => Within(n.Value, z))),
+                NameKind.Ip => OtherForms.Contains(7),
+                NameKind.Email => OtherForms.Contains(1),
+                NameKind.Uri => OtherForms.Contains(6),
+                _ => OtherForms.Count > 0,
+            }
+        );
 
     // A leading dot is not in the standard for DNS names, but is met with; a wildcard stands for names below.
     private static bool Within(string name, string zone)
@@ -46,7 +56,8 @@ public sealed record NameConstraints(IReadOnlyList<string> Permitted, IReadOnlyL
                 if (subtrees.Count > 0)
                     using (w.PushSequence(new Asn1Tag(TagClass.ContextSpecific, tag)))
                         foreach (var s in subtrees)
-                            using (w.PushSequence()) w.WriteCharacterString(UniversalTagNumber.IA5String, s, new Asn1Tag(TagClass.ContextSpecific, Dns));
+                            using (w.PushSequence())
+                                w.WriteCharacterString(UniversalTagNumber.IA5String, s, new Asn1Tag(TagClass.ContextSpecific, Dns));
         return w.Encode();
     }
 
@@ -58,13 +69,15 @@ public sealed record NameConstraints(IReadOnlyList<string> Permitted, IReadOnlyL
         while (outer.HasData)
         {
             var tag = outer.PeekTag();
-            if (tag is not { TagClass: TagClass.ContextSpecific, TagValue: 0 or 1 }) throw new AsnContentException("Name constraints that are neither permitted nor excluded.");
+            if (tag is not { TagClass: TagClass.ContextSpecific, TagValue: 0 or 1 })
+                throw new AsnContentException("Name constraints that are neither permitted nor excluded.");
             var trees = outer.ReadSequence(tag);
             while (trees.HasData)
             {
                 var one = trees.ReadSequence();
                 var form = one.PeekTag();
-                if (form.TagValue == Dns) both[tag.TagValue].Add(one.ReadCharacterString(UniversalTagNumber.IA5String, form));
+                if (form.TagValue == Dns)
+                    both[tag.TagValue].Add(one.ReadCharacterString(UniversalTagNumber.IA5String, form));
                 else
                 {
                     other.Add(form.TagValue);
@@ -75,8 +88,14 @@ public sealed record NameConstraints(IReadOnlyList<string> Permitted, IReadOnlyL
         return new(both[0], both[1], [.. other]);
     }
 
-    public override string ToString() => string.Join("; ", new[]
-    {
-        Permitted.Count > 0 ? "only " + string.Join(", ", Permitted) : "", Excluded.Count > 0 ? "not " + string.Join(", ", Excluded) : "", OtherForms.Count > 0 ? "further forms of names are constrained" : "",
-    }.Where(t => t.Length > 0));
+    public override string ToString() =>
+        string.Join(
+            "; ",
+            new[]
+            {
+                Permitted.Count > 0 ? "only " + string.Join(", ", Permitted) : "",
+                Excluded.Count > 0 ? "not " + string.Join(", ", Excluded) : "",
+                OtherForms.Count > 0 ? "further forms of names are constrained" : "",
+            }.Where(t => t.Length > 0)
+        );
 }

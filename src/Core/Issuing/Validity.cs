@@ -5,8 +5,10 @@ public enum ValidityLimit
 {
     /// <summary>It is as asked.</summary>
     AsAsked,
+
     /// <summary>The profile allows no longer life.</summary>
     Profile,
+
     /// <summary>The issuer's own certificate ends first.</summary>
     Issuer,
 }
@@ -15,12 +17,14 @@ public enum ValidityLimit
 public sealed record Validity(DateTimeOffset NotBefore, DateTimeOffset NotAfter, ValidityLimit Limit)
 {
     /// <summary>One sentence for people, or null when nothing was cut.</summary>
-    public string? Reason => Limit switch
-    {
-        ValidityLimit.Profile => "Shortened: the profile allows no longer life.",
-        ValidityLimit.Issuer => $"Shortened: the issuing authority's own certificate ends on {NotAfter:yyyy-MM-dd HH:mm}; renew the authority for full lives.",
-        _ => null,
-    };
+    public string? Reason =>
+        Limit switch
+        {
+            ValidityLimit.Profile => "Shortened: the profile allows no longer life.",
+            ValidityLimit.Issuer =>
+                $"Shortened: the issuing authority's own certificate ends on {NotAfter:yyyy-MM-dd HH:mm}; renew the authority for full lives.",
+            _ => null,
+        };
 
     /// <summary>
     /// Works out the dates. The start is set back a little for clients whose clock is behind, never before the issuer's own start;
@@ -36,15 +40,22 @@ public sealed record Validity(DateTimeOffset NotBefore, DateTimeOffset NotAfter,
         var second = new DateTimeOffset(now.UtcTicks - now.UtcTicks % TimeSpan.TicksPerSecond, TimeSpan.Zero);
         var life = asked ?? most;
         var limit = ValidityLimit.AsAsked;
-        if (life > most) (life, limit) = (most, ValidityLimit.Profile);
+        if (life > most)
+            (life, limit) = (most, ValidityLimit.Profile);
         // A short life gets a short set-back, so that the picture of its life stays true.
         var back = life < TimeSpan.FromHours(1) ? TimeSpan.FromSeconds(Math.Min(5, life.TotalSeconds / 10)) : TimeSpan.FromMinutes(2);
         var from = second - TimeSpan.FromSeconds(Math.Floor(back.TotalSeconds));
-        if (from < issuerFrom) from = issuerFrom;
+        if (from < issuerFrom)
+            from = issuerFrom;
         var to = second + life - TimeSpan.FromSeconds(1);
-        if (to > issuerTo) (to, limit) = (issuerTo, ValidityLimit.Issuer);
+        if (to > issuerTo)
+            (to, limit) = (issuerTo, ValidityLimit.Issuer);
         if (to <= second)
-            throw new BeaconProblem(ProblemCode.AuthorityNotReady, "The issuing authority's own certificate has ended, so nothing can be issued under it.", "Renew the authority first.");
+            throw new BeaconProblem(
+                ProblemCode.AuthorityNotReady,
+                "The issuing authority's own certificate has ended, so nothing can be issued under it.",
+                "Renew the authority first."
+            );
         return new(from, to, limit);
     }
 }

@@ -49,12 +49,23 @@ public sealed class X509
     public static X509 Read(ReadOnlyMemory<byte> der)
     {
         if (der.Length > 1 << 17)
-            throw new BeaconProblem(ProblemCode.TooLarge, $"A certificate of {der.Length} bytes; 128 KiB is the most that is read.", "Give the certificate alone.");
-        try { return ReadStrict(der); }
+            throw new BeaconProblem(
+                ProblemCode.TooLarge,
+                $"A certificate of {der.Length} bytes; 128 KiB is the most that is read.",
+                "Give the certificate alone."
+            );
+        try
+        {
+            return ReadStrict(der);
+        }
         catch (Exception e) when (e is AsnContentException or ArgumentException or OverflowException or FormatException)
         {
-            throw new BeaconProblem(ProblemCode.CertificateMalformed, "These bytes are not a well-formed X.509 certificate: " + e.Message,
-                "Export the certificate again in DER or PEM.", e);
+            throw new BeaconProblem(
+                ProblemCode.CertificateMalformed,
+                "These bytes are not a well-formed X.509 certificate: " + e.Message,
+                "Export the certificate again in DER or PEM.",
+                e
+            );
         }
     }
 
@@ -70,9 +81,11 @@ public sealed class X509
 
         var tbs = new AsnReader(tbsDer, AsnEncodingRules.DER).ReadSequence();
         var version = new Asn1Tag(TagClass.ContextSpecific, 0);
-        if (tbs.PeekTag().HasSameClassAndValue(version)) tbs.ReadSequence(new Asn1Tag(TagClass.ContextSpecific, 0, true));
+        if (tbs.PeekTag().HasSameClassAndValue(version))
+            tbs.ReadSequence(new Asn1Tag(TagClass.ContextSpecific, 0, true));
         var serial = SerialNumber.FromBytes(tbs.ReadIntegerBytes().Span);
-        if (Signatures.ReadAlgorithm(tbs) != outerScheme) throw new AsnContentException("The two algorithm identifiers differ.");
+        if (Signatures.ReadAlgorithm(tbs) != outerScheme)
+            throw new AsnContentException("The two algorithm identifiers differ.");
         var issuer = DistinguishedName.Read(tbs.ReadEncodedValue());
         var validity = tbs.ReadSequence();
         var notBefore = CertificateWriter.ReadTime(validity);
@@ -81,17 +94,27 @@ public sealed class X509
         var spki = PublicKeyInfo.Read(tbs.ReadEncodedValue());
         var x = new X509(der.ToArray())
         {
-            Tbs = tbsDer, Scheme = outerScheme, Signature = signature, Serial = serial, Issuer = issuer, Subject = subject,
-            NotBefore = notBefore, NotAfter = notAfter, PublicKey = spki,
+            Tbs = tbsDer,
+            Scheme = outerScheme,
+            Signature = signature,
+            Serial = serial,
+            Issuer = issuer,
+            Subject = subject,
+            NotBefore = notBefore,
+            NotAfter = notAfter,
+            PublicKey = spki,
         };
         while (tbs.HasData)
         {
             var tag = tbs.PeekTag();
             if (tag is { TagClass: TagClass.ContextSpecific, TagValue: 3 })
                 foreach (var e in Extensions.ReadAll(tbs.ReadSequence(tag).ReadEncodedValue()))
-                    if (!x._extensions.TryAdd(e.Oid, e)) throw new AsnContentException($"The extension {e.Oid} stands twice.");
-                    else x.Take(e);
-            else tbs.ReadEncodedValue();
+                    if (!x._extensions.TryAdd(e.Oid, e))
+                        throw new AsnContentException($"The extension {e.Oid} stands twice.");
+                    else
+                        x.Take(e);
+            else
+                tbs.ReadEncodedValue();
         }
         return x;
     }
@@ -100,16 +123,36 @@ public sealed class X509
     {
         switch (e.Oid)
         {
-            case Oids.SubjectAltName: Names = Extensions.ReadAlternativeNames(e.Value); break;
-            case Oids.KeyUsage: KeyUsage = Extensions.ReadKeyUsage(e.Value); break;
-            case Oids.ExtendedKeyUsage: ExtendedKeyUsage = Extensions.ReadExtendedKeyUsage(e.Value); break;
-            case Oids.BasicConstraints: (IsAuthority, PathLength) = Extensions.ReadBasicConstraints(e.Value); break;
-            case Oids.SubjectKeyIdentifier: SubjectKeyIdentifier = new AsnReader(e.Value, AsnEncodingRules.DER).ReadOctetString(); break;
-            case Oids.AuthorityKeyIdentifier: AuthorityKeyIdentifier = Extensions.ReadAuthorityKeyIdentifier(e.Value); break;
-            case Oids.CrlDistributionPoints: CrlUris = Extensions.ReadCrlDistributionPoints(e.Value); break;
-            case Oids.NameConstraints: Constraints = NameConstraints.Read(e.Value); break;
-            case Oids.FreshestCrl: FreshestCrlUris = Extensions.ReadCrlDistributionPoints(e.Value); break;
-            case Oids.AuthorityInfoAccess: Access = Extensions.ReadAuthorityInfoAccess(e.Value); break;
+            case Oids.SubjectAltName:
+                Names = Extensions.ReadAlternativeNames(e.Value);
+                break;
+            case Oids.KeyUsage:
+                KeyUsage = Extensions.ReadKeyUsage(e.Value);
+                break;
+            case Oids.ExtendedKeyUsage:
+                ExtendedKeyUsage = Extensions.ReadExtendedKeyUsage(e.Value);
+                break;
+            case Oids.BasicConstraints:
+                (IsAuthority, PathLength) = Extensions.ReadBasicConstraints(e.Value);
+                break;
+            case Oids.SubjectKeyIdentifier:
+                SubjectKeyIdentifier = new AsnReader(e.Value, AsnEncodingRules.DER).ReadOctetString();
+                break;
+            case Oids.AuthorityKeyIdentifier:
+                AuthorityKeyIdentifier = Extensions.ReadAuthorityKeyIdentifier(e.Value);
+                break;
+            case Oids.CrlDistributionPoints:
+                CrlUris = Extensions.ReadCrlDistributionPoints(e.Value);
+                break;
+            case Oids.NameConstraints:
+                Constraints = NameConstraints.Read(e.Value);
+                break;
+            case Oids.FreshestCrl:
+                FreshestCrlUris = Extensions.ReadCrlDistributionPoints(e.Value);
+                break;
+            case Oids.AuthorityInfoAccess:
+                Access = Extensions.ReadAuthorityInfoAccess(e.Value);
+                break;
         }
     }
 }

@@ -1,6 +1,12 @@
 namespace OrderlyBeacon.Core.Keys;
 
-public enum KeyAlgorithm { Rsa, Ec, Ed25519, Unknown }
+public enum KeyAlgorithm
+{
+    Rsa,
+    Ec,
+    Ed25519,
+    Unknown,
+}
 
 /// <summary>A key algorithm and its size in bits, written <c>ec-p256</c>, <c>rsa-2048</c>.</summary>
 public sealed record KeySpec(KeyAlgorithm Algorithm, int Bits)
@@ -18,14 +24,18 @@ public sealed record KeySpec(KeyAlgorithm Algorithm, int Bits)
     /// <exception cref="BeaconProblem"><see cref="ProblemCode.KeyNotAllowed"/>.</exception>
     public static KeySpec Parse(string text) =>
         All.FirstOrDefault(k => k.ToString().Equals(text.Trim(), StringComparison.OrdinalIgnoreCase))
-        ?? throw new BeaconProblem(ProblemCode.KeyNotAllowed, $"\"{text}\" is not a kind of key that is made here.",
-            "Use one of " + string.Join(", ", All) + ".");
+        ?? throw new BeaconProblem(
+            ProblemCode.KeyNotAllowed,
+            $"\"{text}\" is not a kind of key that is made here.",
+            "Use one of " + string.Join(", ", All) + "."
+        );
 
-    public override string ToString() => Algorithm switch
-    {
-        KeyAlgorithm.Ec => "ec-p" + Bits,
-        KeyAlgorithm.Rsa => "rsa-" + Bits,
-        KeyAlgorithm.Ed25519 => "ed25519",
-        _ => "unknown",
-    };
+    public override string ToString() =>
+        Algorithm switch
+        {
+            KeyAlgorithm.Ec => "ec-p" + Bits,
+            KeyAlgorithm.Rsa => "rsa-" + Bits,
+            KeyAlgorithm.Ed25519 => "ed25519",
+            _ => "unknown",
+        };
 }

@@ -45,7 +45,8 @@ public sealed class PublicKeyInfo
         alg.ThrowIfNotEmpty();
         var bits = spki.ReadBitString(out var unused);
         spki.ThrowIfNotEmpty();
-        if (unused != 0) throw new AsnContentException("A public key has unused bits.");
+        if (unused != 0)
+            throw new AsnContentException("A public key has unused bits.");
         var exponent = 0;
         var spec = oid switch
         {
@@ -65,17 +66,26 @@ public sealed class PublicKeyInfo
         var modulus = seq.ReadInteger();
         var exponent = seq.ReadInteger();
         seq.ThrowIfNotEmpty();
-        if (modulus.Sign <= 0 || exponent.Sign <= 0) throw new AsnContentException("An RSA key with a number that is not positive.");
+        if (modulus.Sign <= 0 || exponent.Sign <= 0)
+            throw new AsnContentException("An RSA key with a number that is not positive.");
         exponentBits = (int)exponent.GetBitLength();
         return (int)modulus.GetBitLength();
     }
 
     private static int CurveBits(ReadOnlyMemory<byte> parameters, byte[] point)
     {
-        if (parameters.IsEmpty) throw new AsnContentException("An elliptic key without its curve.");
+        if (parameters.IsEmpty)
+            throw new AsnContentException("An elliptic key without its curve.");
         var reader = new AsnReader(parameters, AsnEncodingRules.DER);
-        if (reader.PeekTag() != Asn1Tag.ObjectIdentifier) return 0;
-        var bits = reader.ReadObjectIdentifier() switch { Oids.P256 => 256, Oids.P384 => 384, Oids.P521 => 521, _ => 0 };
+        if (reader.PeekTag() != Asn1Tag.ObjectIdentifier)
+            return 0;
+        var bits = reader.ReadObjectIdentifier() switch
+        {
+            Oids.P256 => 256,
+            Oids.P384 => 384,
+            Oids.P521 => 521,
+            _ => 0,
+        };
         if (bits != 0 && (point.Length != 1 + 2 * ((bits + 7) / 8) || point[0] != 4))
             throw new AsnContentException("An elliptic key whose point is not an uncompressed one of its curve.");
         return bits;

@@ -5,7 +5,19 @@ using System.Security.Cryptography.X509Certificates;
 namespace OrderlyBeacon.Core.Keys;
 
 /// <summary>Signature algorithms we write or can check.</summary>
-public enum SignatureScheme { Sha256Rsa, Sha384Rsa, Sha512Rsa, Sha256Ecdsa, Sha384Ecdsa, Sha512Ecdsa, Sha1Rsa, Sha1Ecdsa, RsaPss, Unknown }
+public enum SignatureScheme
+{
+    Sha256Rsa,
+    Sha384Rsa,
+    Sha512Rsa,
+    Sha256Ecdsa,
+    Sha384Ecdsa,
+    Sha512Ecdsa,
+    Sha1Rsa,
+    Sha1Ecdsa,
+    RsaPss,
+    Unknown,
+}
 
 /// <summary>A key that signs: a file key, a token or a test double. Implementations are safe to use from several threads.</summary>
 public interface ISigner
@@ -35,16 +47,23 @@ public sealed class KeySigner : ISigner
     }
 
     /// <summary>The hash of a scheme that we sign with.</summary>
-    public static HashAlgorithmName HashOf(SignatureScheme scheme) => scheme switch { SignatureScheme.Sha384Ecdsa => HashAlgorithmName.SHA384, SignatureScheme.Sha512Ecdsa => HashAlgorithmName.SHA512, _ => HashAlgorithmName.SHA256 };
+    public static HashAlgorithmName HashOf(SignatureScheme scheme) =>
+        scheme switch
+        {
+            SignatureScheme.Sha384Ecdsa => HashAlgorithmName.SHA384,
+            SignatureScheme.Sha512Ecdsa => HashAlgorithmName.SHA512,
+            _ => HashAlgorithmName.SHA256,
+        };
 
     /// <summary>What a key of this kind signs with.</summary>
-    public static SignatureScheme SchemeOf(KeySpec spec, bool pss = false) => spec switch
-    {
-        { Algorithm: KeyAlgorithm.Rsa } => pss ? SignatureScheme.RsaPss : SignatureScheme.Sha256Rsa,
-        { Bits: 384 } => SignatureScheme.Sha384Ecdsa,
-        { Bits: 521 } => SignatureScheme.Sha512Ecdsa,
-        _ => SignatureScheme.Sha256Ecdsa,
-    };
+    public static SignatureScheme SchemeOf(KeySpec spec, bool pss = false) =>
+        spec switch
+        {
+            { Algorithm: KeyAlgorithm.Rsa } => pss ? SignatureScheme.RsaPss : SignatureScheme.Sha256Rsa,
+            { Bits: 384 } => SignatureScheme.Sha384Ecdsa,
+            { Bits: 521 } => SignatureScheme.Sha512Ecdsa,
+            _ => SignatureScheme.Sha256Ecdsa,
+        };
 
     public SignatureScheme Scheme { get; }
 
@@ -55,16 +74,27 @@ public sealed class KeySigner : ISigner
         // Hashed here: the platform's SignData copies what it is given, which may be a CRL of many megabytes.
         Span<byte> hash = stackalloc byte[SHA512.HashSizeInBytes];
         hash = hash[..CryptographicOperations.HashData(_hash, tbs, hash)];
-        if (_rsa is not null) return _rsa.SignHash(hash, _hash, Scheme == SignatureScheme.RsaPss ? RSASignaturePadding.Pss : RSASignaturePadding.Pkcs1);
+        if (_rsa is not null)
+            return _rsa.SignHash(hash, _hash, Scheme == SignatureScheme.RsaPss ? RSASignaturePadding.Pss : RSASignaturePadding.Pkcs1);
         // Into a buffer: the call that returns an array takes the signature apart and puts it together again.
         Span<byte> signature = stackalloc byte[160];
-        return _ec!.TrySignHash(hash, signature, DSASignatureFormat.Rfc3279DerSequence, out var length) ? signature[..length].ToArray() : _ec.SignHash(hash, DSASignatureFormat.Rfc3279DerSequence);
+        return _ec!.TrySignHash(hash, signature, DSASignatureFormat.Rfc3279DerSequence, out var length)
+            ? signature[..length].ToArray()
+            : _ec.SignHash(hash, DSASignatureFormat.Rfc3279DerSequence);
     }
 
     /// <summary>Makes a new key.</summary>
-    public static AsymmetricAlgorithm NewKey(KeySpec spec) => spec.Algorithm == KeyAlgorithm.Rsa
-        ? RSA.Create(spec.Bits)
-        : ECDsa.Create(spec.Bits switch { 384 => ECCurve.NamedCurves.nistP384, 521 => ECCurve.NamedCurves.nistP521, _ => ECCurve.NamedCurves.nistP256 });
+    public static AsymmetricAlgorithm NewKey(KeySpec spec) =>
+        spec.Algorithm == KeyAlgorithm.Rsa
+            ? RSA.Create(spec.Bits)
+            : ECDsa.Create(
+                spec.Bits switch
+                {
+                    384 => ECCurve.NamedCurves.nistP384,
+                    521 => ECCurve.NamedCurves.nistP521,
+                    _ => ECCurve.NamedCurves.nistP256,
+                }
+            );
 
     /// <summary>Reads an unencrypted PKCS#8, PKCS#1 or SEC 1 key in PEM.</summary>
     /// <exception cref="BeaconProblem"><see cref="ProblemCode.KeyNotAllowed"/>.</exception>
@@ -75,12 +105,22 @@ public sealed class KeySigner : ISigner
             var key = make();
             try
             {
-                if (key is ECDsa ec) ec.ImportFromPem(pem); else ((RSA)key).ImportFromPem(pem);
+                if (key is ECDsa ec)
+                    ec.ImportFromPem(pem);
+                else
+                    ((RSA)key).ImportFromPem(pem);
                 return key;
             }
-            catch (Exception e) when (e is CryptographicException or ArgumentException) { key.Dispose(); }
+            catch (Exception e) when (e is CryptographicException or ArgumentException)
+            {
+                key.Dispose();
+            }
         }
-        throw new BeaconProblem(ProblemCode.KeyNotAllowed, "The private key cannot be read.", "Give an unencrypted RSA or ECDSA key in PEM (PKCS#8).");
+        throw new BeaconProblem(
+            ProblemCode.KeyNotAllowed,
+            "The private key cannot be read.",
+            "Give an unencrypted RSA or ECDSA key in PEM (PKCS#8)."
+        );
     }
 }
 
@@ -90,26 +130,29 @@ public static class Signatures
     /// <summary>Octets of salt in a PSS signature: as many as the hash has.</summary>
     public const int PssSalt = 32;
 
-    public static string OidOf(SignatureScheme scheme) => scheme switch
-    {
-        SignatureScheme.Sha256Rsa => Oids.Sha256Rsa,
-        SignatureScheme.Sha384Rsa => Oids.Sha384Rsa,
-        SignatureScheme.Sha512Rsa => Oids.Sha512Rsa,
-        SignatureScheme.Sha256Ecdsa => Oids.Sha256Ecdsa,
-        SignatureScheme.Sha384Ecdsa => Oids.Sha384Ecdsa,
-        SignatureScheme.Sha512Ecdsa => Oids.Sha512Ecdsa,
-        SignatureScheme.RsaPss => Oids.RsaPss,
-        _ => throw new ArgumentOutOfRangeException(nameof(scheme)),
-    };
+    public static string OidOf(SignatureScheme scheme) =>
+        scheme switch
+        {
+            SignatureScheme.Sha256Rsa => Oids.Sha256Rsa,
+            SignatureScheme.Sha384Rsa => Oids.Sha384Rsa,
+            SignatureScheme.Sha512Rsa => Oids.Sha512Rsa,
+            SignatureScheme.Sha256Ecdsa => Oids.Sha256Ecdsa,
+            SignatureScheme.Sha384Ecdsa => Oids.Sha384Ecdsa,
+            SignatureScheme.Sha512Ecdsa => Oids.Sha512Ecdsa,
+            SignatureScheme.RsaPss => Oids.RsaPss,
+            _ => throw new ArgumentOutOfRangeException(nameof(scheme)),
+        };
 
     private static readonly byte[][] Encoded = [.. Enum.GetValues<SignatureScheme>().Select(Encode)];
 
     /// <summary>An AlgorithmIdentifier in DER, as <see cref="WriteAlgorithm"/> writes it, encoded once.</summary>
-    public static ReadOnlySpan<byte> AlgorithmOf(SignatureScheme scheme) => Encoded[(int)scheme] is { Length: > 0 } der ? der : throw new ArgumentOutOfRangeException(nameof(scheme));
+    public static ReadOnlySpan<byte> AlgorithmOf(SignatureScheme scheme) =>
+        Encoded[(int)scheme] is { Length: > 0 } der ? der : throw new ArgumentOutOfRangeException(nameof(scheme));
 
     private static byte[] Encode(SignatureScheme scheme)
     {
-        if (scheme is SignatureScheme.Sha1Rsa or SignatureScheme.Sha1Ecdsa or SignatureScheme.Unknown) return [];
+        if (scheme is SignatureScheme.Sha1Rsa or SignatureScheme.Sha1Ecdsa or SignatureScheme.Unknown)
+            return [];
         var w = new AsnWriter(AsnEncodingRules.DER);
         WriteAlgorithm(w, scheme);
         return w.Encode();
@@ -120,25 +163,30 @@ public static class Signatures
     {
         using var _ = w.PushSequence();
         w.WriteObjectIdentifier(OidOf(scheme));
-        if (scheme is SignatureScheme.Sha256Rsa or SignatureScheme.Sha384Rsa or SignatureScheme.Sha512Rsa) w.WriteNull();
-        if (scheme != SignatureScheme.RsaPss) return;
+        if (scheme is SignatureScheme.Sha256Rsa or SignatureScheme.Sha384Rsa or SignatureScheme.Sha512Rsa)
+            w.WriteNull();
+        if (scheme != SignatureScheme.RsaPss)
+            return;
         using (w.PushSequence())
         {
-            using (w.PushSequence(Part(0))) Sha256(w);
+            using (w.PushSequence(Part(0)))
+                Sha256(w);
             using (w.PushSequence(Part(1)))
             using (w.PushSequence())
             {
                 w.WriteObjectIdentifier(Oids.Mgf1);
                 Sha256(w);
             }
-            using (w.PushSequence(Part(2))) w.WriteInteger(PssSalt);
+            using (w.PushSequence(Part(2)))
+                w.WriteInteger(PssSalt);
         }
 
         static Asn1Tag Part(int number) => new(TagClass.ContextSpecific, number, true);
 
         static void Sha256(AsnWriter w)
         {
-            using (w.PushSequence()) w.WriteObjectIdentifier(Oids.Sha256);
+            using (w.PushSequence())
+                w.WriteObjectIdentifier(Oids.Sha256);
         }
     }
 
@@ -186,19 +234,37 @@ public static class Signatures
             SignatureScheme.RsaPss => HashAlgorithmName.SHA256,
             _ => default,
         };
-        if (hash == default) return false;
+        if (hash == default)
+            return false;
         try
         {
             var pub = System.Security.Cryptography.X509Certificates.PublicKey.CreateFromSubjectPublicKeyInfo(key.Der.Span, out _);
-            if (key.Spec.Algorithm == KeyAlgorithm.Rsa && scheme is SignatureScheme.Sha1Rsa or SignatureScheme.Sha256Rsa or SignatureScheme.Sha384Rsa or SignatureScheme.Sha512Rsa or SignatureScheme.RsaPss)
+            if (
+                key.Spec.Algorithm == KeyAlgorithm.Rsa
+                && scheme
+                    is SignatureScheme.Sha1Rsa
+                        or SignatureScheme.Sha256Rsa
+                        or SignatureScheme.Sha384Rsa
+                        or SignatureScheme.Sha512Rsa
+                        or SignatureScheme.RsaPss
+            )
             {
                 using var rsa = pub.GetRSAPublicKey();
-                return rsa?.VerifyData(tbs, signature, hash, scheme == SignatureScheme.RsaPss ? RSASignaturePadding.Pss : RSASignaturePadding.Pkcs1) ?? false;
+                return rsa?.VerifyData(
+                        tbs,
+                        signature,
+                        hash,
+                        scheme == SignatureScheme.RsaPss ? RSASignaturePadding.Pss : RSASignaturePadding.Pkcs1
+                    ) ?? false;
             }
-            if (key.Spec.Algorithm != KeyAlgorithm.Ec) return false;
+            if (key.Spec.Algorithm != KeyAlgorithm.Ec)
+                return false;
             using var ec = pub.GetECDsaPublicKey();
             return ec?.VerifyData(tbs, signature, hash, DSASignatureFormat.Rfc3279DerSequence) ?? false;
         }
-        catch (CryptographicException) { return false; }
+        catch (CryptographicException)
+        {
+            return false;
+        }
     }
 }

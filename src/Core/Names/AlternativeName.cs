@@ -10,6 +10,7 @@ public enum NameKind
     Ip,
     Email,
     Uri,
+
     /// <summary>Any other form; its text is the tag number.</summary>
     Other,
 }
@@ -34,14 +35,30 @@ public sealed record AlternativeName(NameKind Kind, string Value)
     {
         name = null;
         var t = (text ?? "").Trim();
-        if (t.StartsWith("dns:", StringComparison.OrdinalIgnoreCase)) return TryDns(t[4..], out name, out fault);
+        if (t.StartsWith("dns:", StringComparison.OrdinalIgnoreCase))
+            return TryDns(t[4..], out name, out fault);
         var forced = t.StartsWith("ip:", StringComparison.OrdinalIgnoreCase);
-        if (forced) t = t[3..];
-        if (t is ['[', .., ']']) t = t[1..^1];
+        if (forced)
+            t = t[3..];
+        if (t is ['[', .., ']'])
+            t = t[1..^1];
         var slash = t.IndexOf('/');
-        if (slash > 0 && TryIp(t[..slash], out _)) { fault = NameFault.AddressWithMask; return false; }
-        if (TryIp(t, out var ip)) { name = Ip(ip!); fault = NameFault.None; return true; }
-        if (forced || (t.Length > 0 && t.All(c => char.IsAsciiDigit(c) || c == '.'))) { fault = NameFault.BadAddress; return false; }
+        if (slash > 0 && TryIp(t[..slash], out _))
+        {
+            fault = NameFault.AddressWithMask;
+            return false;
+        }
+        if (TryIp(t, out var ip))
+        {
+            name = Ip(ip!);
+            fault = NameFault.None;
+            return true;
+        }
+        if (forced || (t.Length > 0 && t.All(c => char.IsAsciiDigit(c) || c == '.')))
+        {
+            fault = NameFault.BadAddress;
+            return false;
+        }
         return TryDns(t, out name, out fault);
     }
 
@@ -55,7 +72,8 @@ public sealed record AlternativeName(NameKind Kind, string Value)
     // IPAddress.Parse takes "1" and "0x7f.1": only the full dotted form and IPv6 without a scope are meant here.
     private static bool TryIp(string t, out IPAddress? address)
     {
-        if (!IPAddress.TryParse(t, out address)) return false;
+        if (!IPAddress.TryParse(t, out address))
+            return false;
         if (address.AddressFamily == AddressFamily.InterNetwork)
             return t.Split('.') is { Length: 4 } parts
                 && parts.All(p => p.Length is > 0 and <= 3 && p.All(char.IsAsciiDigit) && (p.Length == 1 || p[0] != '0'));

@@ -16,9 +16,20 @@ public sealed class DistinguishedName
 {
     private static readonly (string Oid, string Key)[] Keys =
     [
-        (Oids.CommonName, "CN"), (Oids.Organization, "O"), (Oids.OrganizationalUnit, "OU"), (Oids.Locality, "L"), (Oids.State, "ST"),
-        (Oids.Country, "C"), (Oids.Street, "STREET"), (Oids.SerialNumber, "SERIALNUMBER"), (Oids.DomainComponent, "DC"), (Oids.UserId, "UID"),
-        (Oids.EmailAddress, "E"), (Oids.Title, "T"), (Oids.Surname, "SN"), (Oids.GivenName, "GN"),
+        (Oids.CommonName, "CN"),
+        (Oids.Organization, "O"),
+        (Oids.OrganizationalUnit, "OU"),
+        (Oids.Locality, "L"),
+        (Oids.State, "ST"),
+        (Oids.Country, "C"),
+        (Oids.Street, "STREET"),
+        (Oids.SerialNumber, "SERIALNUMBER"),
+        (Oids.DomainComponent, "DC"),
+        (Oids.UserId, "UID"),
+        (Oids.EmailAddress, "E"),
+        (Oids.Title, "T"),
+        (Oids.Surname, "SN"),
+        (Oids.GivenName, "GN"),
     ];
 
     private readonly byte[] _der;
@@ -38,7 +49,8 @@ public sealed class DistinguishedName
     public static DistinguishedName Empty { get; } = Of([]);
 
     /// <summary>A name of single-attribute relative names, most general first.</summary>
-    public static DistinguishedName Of(IEnumerable<NameAttribute> attributes) => Build([.. attributes.Select(a => (IReadOnlyList<NameAttribute>)[a])]);
+    public static DistinguishedName Of(IEnumerable<NameAttribute> attributes) =>
+        Build([.. attributes.Select(a => (IReadOnlyList<NameAttribute>)[a])]);
 
     public static DistinguishedName ForCommonName(string cn) => Of([new(Oids.CommonName, cn)]);
 
@@ -58,12 +70,13 @@ public sealed class DistinguishedName
     }
 
     // RFC 5280 appendix A: country and serial number are PrintableString, DC and e-mail IA5String, the rest best UTF8String.
-    private static UniversalTagNumber StringTypeOf(NameAttribute a) => a.Oid switch
-    {
-        Oids.Country or Oids.SerialNumber => UniversalTagNumber.PrintableString,
-        Oids.DomainComponent or Oids.EmailAddress => UniversalTagNumber.IA5String,
-        _ => UniversalTagNumber.UTF8String,
-    };
+    private static UniversalTagNumber StringTypeOf(NameAttribute a) =>
+        a.Oid switch
+        {
+            Oids.Country or Oids.SerialNumber => UniversalTagNumber.PrintableString,
+            Oids.DomainComponent or Oids.EmailAddress => UniversalTagNumber.IA5String,
+            _ => UniversalTagNumber.UTF8String,
+        };
 
     /// <summary>Reads an encoded Name. Unknown attribute types are kept with their OID; unknown string forms as hex.</summary>
     /// <exception cref="AsnContentException">It is not a Name.</exception>
@@ -84,7 +97,8 @@ public sealed class DistinguishedName
                 rdn.Add(new(oid, ReadText(atv.ReadEncodedValue())));
                 atv.ThrowIfNotEmpty();
             }
-            if (rdn.Count == 0) throw new AsnContentException("An empty relative name.");
+            if (rdn.Count == 0)
+                throw new AsnContentException("An empty relative name.");
             relative.Add(rdn);
         }
         return new(relative, der.ToArray());
@@ -93,9 +107,17 @@ public sealed class DistinguishedName
     private static string ReadText(ReadOnlyMemory<byte> value)
     {
         var tag = Asn1Tag.Decode(value.Span, out _);
-        if (tag.TagClass == TagClass.Universal
-            && (UniversalTagNumber)tag.TagValue is UniversalTagNumber.UTF8String or UniversalTagNumber.PrintableString or UniversalTagNumber.IA5String
-                or UniversalTagNumber.T61String or UniversalTagNumber.BMPString or UniversalTagNumber.VisibleString or UniversalTagNumber.NumericString)
+        if (
+            tag.TagClass == TagClass.Universal
+            && (UniversalTagNumber)tag.TagValue
+                is UniversalTagNumber.UTF8String
+                    or UniversalTagNumber.PrintableString
+                    or UniversalTagNumber.IA5String
+                    or UniversalTagNumber.T61String
+                    or UniversalTagNumber.BMPString
+                    or UniversalTagNumber.VisibleString
+                    or UniversalTagNumber.NumericString
+        )
             return new AsnReader(value, AsnEncodingRules.DER).ReadCharacterString((UniversalTagNumber)tag.TagValue);
         return "#" + Convert.ToHexString(value.Span);
     }
@@ -107,39 +129,59 @@ public sealed class DistinguishedName
         var relative = new List<IReadOnlyList<NameAttribute>>();
         var rdn = new List<NameAttribute>();
         var i = 0;
-        if (text.Length > 4096) throw Bad("it is longer than 4096 characters");
+        if (text.Length > 4096)
+            throw Bad("it is longer than 4096 characters");
         while (i < text.Length)
         {
-            while (i < text.Length && text[i] == ' ') i++;
-            if (i >= text.Length) throw Bad("a part is missing at the end");
+            while (i < text.Length && text[i] == ' ')
+                i++;
+            if (i >= text.Length)
+                throw Bad("a part is missing at the end");
             var eq = text.IndexOf('=', i);
-            if (eq < 0) throw Bad($"there is no \"=\" after position {i + 1}");
+            if (eq < 0)
+                throw Bad($"there is no \"=\" after position {i + 1}");
             var oid = OidOf(text[i..eq].Trim()) ?? throw Bad($"\"{text[i..eq].Trim()}\" is not a known attribute");
             i = eq + 1;
             var value = ReadValue(text, ref i);
             Check(oid, value);
             rdn.Add(new(oid, value));
             var end = i >= text.Length;
-            if (!end && text[i] is not (',' or '+' or ';')) throw Bad($"unexpected \"{text[i]}\" at position {i + 1}");
-            if (end || text[i] != '+') { relative.Add(rdn); rdn = []; }
-            if (!end && ++i >= text.Length) throw Bad("a part is missing at the end");
+            if (!end && text[i] is not (',' or '+' or ';'))
+                throw Bad($"unexpected \"{text[i]}\" at position {i + 1}");
+            if (end || text[i] != '+')
+            {
+                relative.Add(rdn);
+                rdn = [];
+            }
+            if (!end && ++i >= text.Length)
+                throw Bad("a part is missing at the end");
         }
         relative.Reverse();
         return Build(relative);
 
-        BeaconProblem Bad(string why) => new(ProblemCode.SubjectMalformed, $"The subject cannot be read: {why}.",
-            "Write it as CN=booking.thistledown.example,O=Thistledown Rail,C=GB; put values with commas in double quotes.");
+        BeaconProblem Bad(string why) =>
+            new(
+                ProblemCode.SubjectMalformed,
+                $"The subject cannot be read: {why}.",
+                "Write it as CN=booking.thistledown.example,O=Thistledown Rail,C=GB; put values with commas in double quotes."
+            );
 
         void Check(string oid, string value)
         {
-            if (value.Length == 0) throw Bad($"{KeyOf(oid)} has no value");
-            if (value.Length > 1024) throw Bad($"{KeyOf(oid)} is too long");
-            if (value.Any(char.IsControl)) throw Bad($"{KeyOf(oid)} holds a control character");
-            if (oid == Oids.Country && !(value.Length == 2 && value.All(char.IsAsciiLetter))) throw Bad("C wants a two-letter country code");
-            if (oid is Oids.DomainComponent or Oids.EmailAddress && !value.All(char.IsAscii)) throw Bad($"{KeyOf(oid)} takes ASCII only");
+            if (value.Length == 0)
+                throw Bad($"{KeyOf(oid)} has no value");
+            if (value.Length > 1024)
+                throw Bad($"{KeyOf(oid)} is too long");
+            if (value.Any(char.IsControl))
+                throw Bad($"{KeyOf(oid)} holds a control character");
+            if (oid == Oids.Country && !(value.Length == 2 && value.All(char.IsAsciiLetter)))
+                throw Bad("C wants a two-letter country code");
+            if (oid is Oids.DomainComponent or Oids.EmailAddress && !value.All(char.IsAscii))
+                throw Bad($"{KeyOf(oid)} takes ASCII only");
             if (oid == Oids.SerialNumber && !value.All(c => char.IsAsciiLetterOrDigit(c) || " '()+,-./:=?".Contains(c)))
                 throw Bad("SERIALNUMBER takes letters, digits and simple punctuation only");
-            if (oid == Oids.CommonName && value.Length > 64) throw Bad("CN takes at most 64 characters (RFC 5280, ub-common-name)");
+            if (oid == Oids.CommonName && value.Length > 64)
+                throw Bad("CN takes at most 64 characters (RFC 5280, ub-common-name)");
         }
     }
 
@@ -147,15 +189,19 @@ public sealed class DistinguishedName
     {
         var value = new StringBuilder();
         var bytes = new List<byte>();
-        while (i < text.Length && text[i] == ' ') i++;
+        while (i < text.Length && text[i] == ' ')
+            i++;
         var quoted = i < text.Length && text[i] == '"';
-        if (quoted) i++;
+        if (quoted)
+            i++;
         var keep = 0;
         while (i < text.Length)
         {
             var c = text[i];
-            if (quoted && c == '"') break;
-            if (!quoted && c is ',' or '+' or ';' && !quoted) break;
+            if (quoted && c == '"')
+                break;
+            if (!quoted && c is ',' or '+' or ';' && !quoted)
+                break;
             if (c == '\\' && i + 1 < text.Length)
             {
                 if (i + 2 < text.Length && char.IsAsciiHexDigit(text[i + 1]) && char.IsAsciiHexDigit(text[i + 2]))
@@ -163,7 +209,12 @@ public sealed class DistinguishedName
                     bytes.Add(Convert.ToByte(text.Substring(i + 1, 2), 16));
                     i += 3;
                 }
-                else { Flush(); value.Append(text[i + 1]); i += 2; }
+                else
+                {
+                    Flush();
+                    value.Append(text[i + 1]);
+                    i += 2;
+                }
                 Flush(onlyIfNoMoreHex: true);
                 keep = value.Length;
                 continue;
@@ -176,17 +227,24 @@ public sealed class DistinguishedName
         if (quoted)
         {
             if (i >= text.Length)
-                throw new BeaconProblem(ProblemCode.SubjectMalformed, "The subject cannot be read: a double quote is not closed.", "Close the quoted value.");
+                throw new BeaconProblem(
+                    ProblemCode.SubjectMalformed,
+                    "The subject cannot be read: a double quote is not closed.",
+                    "Close the quoted value."
+                );
             i++;
-            while (i < text.Length && text[i] == ' ') i++;
+            while (i < text.Length && text[i] == ' ')
+                i++;
             return value.ToString();
         }
-        while (value.Length > keep && value[^1] == ' ') value.Length--;
+        while (value.Length > keep && value[^1] == ' ')
+            value.Length--;
         return value.ToString();
 
         void Flush(bool onlyIfNoMoreHex = false)
         {
-            if (onlyIfNoMoreHex || bytes.Count == 0) return;
+            if (onlyIfNoMoreHex || bytes.Count == 0)
+                return;
             value.Append(Encoding.UTF8.GetString(bytes.ToArray()));
             bytes.Clear();
         }
@@ -195,18 +253,27 @@ public sealed class DistinguishedName
     private static string? OidOf(string key)
     {
         foreach (var (oid, k) in Keys)
-            if (k.Equals(key, StringComparison.OrdinalIgnoreCase)) return oid;
-        if (key.Equals("S", StringComparison.OrdinalIgnoreCase)) return Oids.State;
-        if (key.StartsWith("OID.", StringComparison.OrdinalIgnoreCase)) key = key[4..];
+            if (k.Equals(key, StringComparison.OrdinalIgnoreCase))
+                return oid;
+        if (key.Equals("S", StringComparison.OrdinalIgnoreCase))
+            return Oids.State;
+        if (key.StartsWith("OID.", StringComparison.OrdinalIgnoreCase))
+            key = key[4..];
         var arcs = key.Split('.');
-        return arcs.Length is > 1 and < 20 && arcs.All(a => a.Length is > 0 and < 10 && a.All(char.IsAsciiDigit)) && arcs[0] is "0" or "1" or "2" && int.Parse(arcs[1]) < 40
-            ? key : null;
+        return
+            arcs.Length is > 1 and < 20
+            && arcs.All(a => a.Length is > 0 and < 10 && a.All(char.IsAsciiDigit))
+            && arcs[0] is "0" or "1" or "2"
+            && int.Parse(arcs[1]) < 40
+            ? key
+            : null;
     }
 
     public static string KeyOf(string oid)
     {
         foreach (var (o, k) in Keys)
-            if (o == oid) return k;
+            if (o == oid)
+                return k;
         return oid;
     }
 
@@ -219,9 +286,16 @@ public sealed class DistinguishedName
         for (var i = 0; i < value.Length; i++)
         {
             var c = value[i];
-            if (c is ',' or '+' or '"' or '\\' or '<' or '>' or ';' || (c == ' ' && (i == 0 || i == value.Length - 1)) || (c == '#' && i == 0)) s.Append('\\').Append(c);
-            else if (char.IsControl(c)) s.Append('\\').Append(((int)c).ToString("X2"));
-            else s.Append(c);
+            if (
+                c is ',' or '+' or '"' or '\\' or '<' or '>' or ';'
+                || (c == ' ' && (i == 0 || i == value.Length - 1))
+                || (c == '#' && i == 0)
+            )
+                s.Append('\\').Append(c);
+            else if (char.IsControl(c))
+                s.Append('\\').Append(((int)c).ToString("X2"));
+            else
+                s.Append(c);
         }
         return s.ToString();
     }

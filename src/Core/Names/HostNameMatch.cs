@@ -7,10 +7,13 @@ public enum NameMatch
 {
     /// <summary>An alternative name fits.</summary>
     Fits,
+
     /// <summary>There are alternative names, but none fits.</summary>
     NoneFits,
+
     /// <summary>There are no alternative names; the common name would fit, and clients do not look there.</summary>
     OnlyCommonName,
+
     /// <summary>There are no alternative names at all, and the common name does not fit either.</summary>
     NoAlternativeNames,
 }
@@ -23,11 +26,14 @@ public static class HostNameMatch
         if (IPAddress.TryParse(asked, out var ip))
         {
             var text = ip.ToString();
-            if (names.Any(n => n.Kind == NameKind.Ip && n.Value == text)) return NameMatch.Fits;
+            if (names.Any(n => n.Kind == NameKind.Ip && n.Value == text))
+                return NameMatch.Fits;
         }
-        else if (names.Any(n => n.Kind == NameKind.Dns && DnsFits(asked, n.Value))) return NameMatch.Fits;
+        else if (names.Any(n => n.Kind == NameKind.Dns && DnsFits(asked, n.Value)))
+            return NameMatch.Fits;
 
-        if (names.Any(n => n.Kind is NameKind.Dns or NameKind.Ip)) return NameMatch.NoneFits;
+        if (names.Any(n => n.Kind is NameKind.Dns or NameKind.Ip))
+            return NameMatch.NoneFits;
         return commonName is not null && DnsFits(asked, commonName) ? NameMatch.OnlyCommonName : NameMatch.NoAlternativeNames;
     }
 
@@ -36,7 +42,8 @@ public static class HostNameMatch
     {
         var a = asked.TrimEnd('.');
         var p = pattern.TrimEnd('.');
-        if (!p.StartsWith("*.", StringComparison.Ordinal)) return a.Equals(p, StringComparison.OrdinalIgnoreCase);
+        if (!p.StartsWith("*.", StringComparison.Ordinal))
+            return a.Equals(p, StringComparison.OrdinalIgnoreCase);
         var dot = a.IndexOf('.');
         return dot > 0 && a.AsSpan(dot + 1).Equals(p.AsSpan(2), StringComparison.OrdinalIgnoreCase);
     }

@@ -9,7 +9,8 @@ public readonly record struct SerialNumber(string Hex)
     /// <param name="random">16 bytes from a cryptographic source.</param>
     public static SerialNumber FromRandom(ReadOnlySpan<byte> random)
     {
-        if (random.Length != 16) throw new ArgumentException("16 bytes are wanted", nameof(random));
+        if (random.Length != 16)
+            throw new ArgumentException("16 bytes are wanted", nameof(random));
         Span<byte> b = stackalloc byte[16];
         random.CopyTo(b);
         b[0] = (byte)(b[0] & 0x7F | 0x40);
@@ -19,7 +20,8 @@ public readonly record struct SerialNumber(string Hex)
     /// <summary>From the content octets of the INTEGER.</summary>
     public static SerialNumber FromBytes(ReadOnlySpan<byte> content)
     {
-        while (content.Length > 1 && content[0] == 0) content = content[1..];
+        while (content.Length > 1 && content[0] == 0)
+            content = content[1..];
         return new(Convert.ToHexString(content));
     }
 
@@ -35,9 +37,11 @@ public readonly record struct SerialNumber(string Hex)
     {
         var t = text.Replace(":", "").Replace(" ", "").ToUpperInvariant();
         serial = default;
-        if (t.Length is 0 or > 40 || !t.All(char.IsAsciiHexDigit)) return false;
+        if (t.Length is 0 or > 40 || !t.All(char.IsAsciiHexDigit))
+            return false;
         t = t.TrimStart('0');
-        if (t.Length % 2 == 1) t = "0" + t;
+        if (t.Length % 2 == 1)
+            t = "0" + t;
         serial = new(t.Length == 0 ? "00" : t);
         return true;
     }

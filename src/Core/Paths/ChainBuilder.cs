@@ -7,12 +7,16 @@ public enum ChainEnd
 {
     /// <summary>It leads to a trust anchor.</summary>
     Anchor,
+
     /// <summary>The last certificate is self-signed and no anchor.</summary>
     UntrustedRoot,
+
     /// <summary>The issuer of the last certificate was not found.</summary>
     IssuerMissing,
+
     /// <summary>A certificate names an issuer that did not sign it, or may not sign certificates.</summary>
     BrokenLink,
+
     /// <summary>An authority in the chain may not certify one of the leaf's names.</summary>
     OutOfBounds,
 }
@@ -50,7 +54,9 @@ public static class ChainBuilder
                 steps.Add($"{Short(last)} signed itself and is no trust anchor.");
                 return new(ChainEnd.UntrustedRoot, path, steps, fetched);
             }
-            var next = Candidates(last, anchors).FirstOrDefault(c => Usable(c, path)) ?? Candidates(last, sent).FirstOrDefault(c => Usable(c, path));
+            var next =
+                Candidates(last, anchors).FirstOrDefault(c => Usable(c, path))
+                ?? Candidates(last, sent).FirstOrDefault(c => Usable(c, path));
             if (next is null && (next = Candidates(last, known).FirstOrDefault(c => Usable(c, path))) is not null)
             {
                 fetched.Add(next);
@@ -59,7 +65,11 @@ public static class ChainBuilder
             if (next is null)
             {
                 var named = anchors.Concat(sent).Concat(known).Any(c => c.Subject.Der.Span.SequenceEqual(last.Issuer.Der.Span));
-                steps.Add(named ? $"A certificate of {last.Issuer} is there, but it did not sign {Short(last)} or may not sign certificates." : $"The issuer of {Short(last)}, {last.Issuer}, was not found.");
+                steps.Add(
+                    named
+                        ? $"A certificate of {last.Issuer} is there, but it did not sign {Short(last)} or may not sign certificates."
+                        : $"The issuer of {Short(last)}, {last.Issuer}, was not found."
+                );
                 return new(named ? ChainEnd.BrokenLink : ChainEnd.IssuerMissing, path, steps, fetched);
             }
             steps.Add($"{Short(last)} was issued by {Short(next)}.");
@@ -70,20 +80,32 @@ public static class ChainBuilder
                 return new(ChainEnd.OutOfBounds, path, steps, fetched);
             }
             path.Add(next);
-            if (path.Count > MaxDepth) { steps.Add("The chain is longer than ten."); return new(ChainEnd.BrokenLink, path, steps, fetched); }
+            if (path.Count > MaxDepth)
+            {
+                steps.Add("The chain is longer than ten.");
+                return new(ChainEnd.BrokenLink, path, steps, fetched);
+            }
         }
     }
 
     private static IEnumerable<X509> Candidates(X509 child, IReadOnlyList<X509> pool) =>
-        pool.Where(c => c.Subject.Der.Span.SequenceEqual(child.Issuer.Der.Span) && c.IsAuthority
-            && (child.AuthorityKeyIdentifier.IsEmpty || c.SubjectKeyIdentifier.IsEmpty || c.SubjectKeyIdentifier.Span.SequenceEqual(child.AuthorityKeyIdentifier.Span))
+        pool.Where(c =>
+            c.Subject.Der.Span.SequenceEqual(child.Issuer.Der.Span)
+            && c.IsAuthority
+            && (
+                child.AuthorityKeyIdentifier.IsEmpty
+                || c.SubjectKeyIdentifier.IsEmpty
+                || c.SubjectKeyIdentifier.Span.SequenceEqual(child.AuthorityKeyIdentifier.Span)
+            )
             && (c.KeyUsage is null || c.KeyUsage.Value.HasFlag(KeyUsages.KeyCertSign))
-            && child.SignedBy(c.PublicKey));
+            && child.SignedBy(c.PublicKey)
+        );
 
     // A path length counts the authorities below that are not self-issued (RFC 5280 section 4.2.1.9).
     private static bool Usable(X509 candidate, List<X509> path) =>
         !path.Any(p => p.Der.Span.SequenceEqual(candidate.Der.Span))
         && (candidate.PathLength is not { } most || path.Skip(1).Count(p => !p.IsSelfIssued) <= most);
 
-    private static string Short(X509 x) => x.Subject.CommonName ?? (x.Subject.IsEmpty ? x.Names.FirstOrDefault()?.ToString() ?? x.Serial.Hex : x.Subject.ToString());
+    private static string Short(X509 x) =>
+        x.Subject.CommonName ?? (x.Subject.IsEmpty ? x.Names.FirstOrDefault()?.ToString() ?? x.Serial.Hex : x.Subject.ToString());
 }

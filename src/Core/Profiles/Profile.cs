@@ -28,8 +28,10 @@ public enum SubjectSource
 {
     /// <summary>As the request has it, as far as its common name is among the names; else the first name.</summary>
     Request,
+
     /// <summary>The first name as common name, whatever the request says.</summary>
     FirstName,
+
     /// <summary>None: the names say it all (RFC 5280 section 4.1.2.6).</summary>
     Empty,
 }
@@ -39,8 +41,10 @@ public enum ProfileUse
 {
     /// <summary>People, and programs in their name.</summary>
     People,
+
     /// <summary>Agents, for themselves.</summary>
     Agents,
+
     /// <summary>The service, for itself.</summary>
     Service,
 }
@@ -88,9 +92,14 @@ public sealed record Profile
     public void CheckKey(KeySpec key)
     {
         if (!Allows(key))
-            throw new BeaconProblem(ProblemCode.KeyNotAllowed, $"The profile \"{Id}\" does not allow a key of {key}.", "Use one of " + string.Join(", ", Keys) + ".");
+            throw new BeaconProblem(
+                ProblemCode.KeyNotAllowed,
+                $"The profile \"{Id}\" does not allow a key of {key}.",
+                "Use one of " + string.Join(", ", Keys) + "."
+            );
     }
 
     /// <summary>Whether somebody may ask for it: it is offered, for people, and for one of their groups.</summary>
-    public bool MayBeAskedBy(IReadOnlyCollection<string> groups) => Offered && ForPeople && (MayAsk.Count == 0 || MayAsk.Any(groups.Contains));
+    public bool MayBeAskedBy(IReadOnlyCollection<string> groups) =>
+        Offered && ForPeople && (MayAsk.Count == 0 || MayAsk.Any(groups.Contains));
 }

@@ -18,7 +18,9 @@ public sealed record RenewalPolicy(double After = 2.0 / 3.0, bool NewKey = true,
     {
         var life = notAfter - notBefore;
         var after = Math.Clamp(After, 0.05, 0.95);
-        var spread = Math.Min(Jitter, (1 - after) / 2) * (BitConverter.ToUInt32(SHA256.HashData(Encoding.UTF8.GetBytes(handle)), 0) / (double)uint.MaxValue);
+        var spread =
+            Math.Min(Jitter, (1 - after) / 2)
+            * (BitConverter.ToUInt32(SHA256.HashData(Encoding.UTF8.GetBytes(handle)), 0) / (double)uint.MaxValue);
         return notBefore + life * (after + spread);
     }
 
@@ -31,11 +33,15 @@ public sealed record RenewalPolicy(double After = 2.0 / 3.0, bool NewKey = true,
         var first = Clamp((notAfter - notBefore) / 100, TimeSpan.FromSeconds(5), TimeSpan.FromMinutes(15));
         var wait = first * Math.Pow(2, Math.Clamp(failures - 1, 0, 12));
         var left = notAfter - now;
-        if (left > TimeSpan.Zero && wait > left / 3) wait = left / 3;
+        if (left > TimeSpan.Zero && wait > left / 3)
+            wait = left / 3;
         return now + Clamp(wait, TimeSpan.FromSeconds(5), TimeSpan.FromHours(12));
     }
 
-    private static TimeSpan Clamp(TimeSpan value, TimeSpan least, TimeSpan most) => value < least ? least : value > most ? most : value;
+    private static TimeSpan Clamp(TimeSpan value, TimeSpan least, TimeSpan most) =>
+        value < least ? least
+        : value > most ? most
+        : value;
 }
 
 /// <summary>Where a certificate stands in its life.</summary>
@@ -43,8 +49,10 @@ public enum LifePhase
 {
     /// <summary>Before its planned renewal.</summary>
     Fresh,
+
     /// <summary>Inside its renewal window.</summary>
     Due,
+
     /// <summary>Past its end.</summary>
     Lapsed,
 }
@@ -52,5 +60,7 @@ public enum LifePhase
 public static class Life
 {
     public static LifePhase PhaseOf(DateTimeOffset now, DateTimeOffset planned, DateTimeOffset notAfter) =>
-        now > notAfter ? LifePhase.Lapsed : now >= planned ? LifePhase.Due : LifePhase.Fresh;
+        now > notAfter ? LifePhase.Lapsed
+        : now >= planned ? LifePhase.Due
+        : LifePhase.Fresh;
 }

@@ -16,6 +16,7 @@ public enum RevocationReason
     Superseded = 4,
     CessationOfOperation = 5,
     CertificateHold = 6,
+
     /// <summary>Only in a delta: what stood on the full list is good again, or has ended.</summary>
     RemoveFromCrl = 8,
     PrivilegeWithdrawn = 9,
@@ -61,14 +62,20 @@ public sealed class Crl
     /// <summary>The state of a serial by this full list and a delta that fits it (section 5.2.4); null when it is not revoked.</summary>
     public RevokedCertificate? Find(SerialNumber serial, Crl? delta)
     {
-        if (delta is not null && Fits(delta) && delta.Find(serial) is { } newer) return newer.Reason == RevocationReason.RemoveFromCrl ? null : newer;
+        if (delta is not null && Fits(delta) && delta.Find(serial) is { } newer)
+            return newer.Reason == RevocationReason.RemoveFromCrl ? null : newer;
         return Find(serial);
     }
 
     /// <summary>Whether a delta may be read together with this full list: same issuer, key and scope, a base not newer than this list, itself not older.</summary>
     public bool Fits(Crl delta) =>
-        BaseNumber is null && delta.BaseNumber is { } from && Number is { } number && from <= number && delta.Number >= number
-        && delta.Issuer.Der.Span.SequenceEqual(Issuer.Der.Span) && delta.AuthorityKeyIdentifier.Span.SequenceEqual(AuthorityKeyIdentifier.Span)
+        BaseNumber is null
+        && delta.BaseNumber is { } from
+        && Number is { } number
+        && from <= number
+        && delta.Number >= number
+        && delta.Issuer.Der.Span.SequenceEqual(Issuer.Der.Span)
+        && delta.AuthorityKeyIdentifier.Span.SequenceEqual(AuthorityKeyIdentifier.Span)
         && delta.PointUris.SequenceEqual(PointUris);
 
     public bool SignedBy(PublicKeyInfo key) => Signatures.Verify(key, Scheme, Tbs.Span, Signature.Span);
@@ -76,7 +83,12 @@ public sealed class Crl
     /// <exception cref="BeaconProblem"><see cref="ProblemCode.CrlMalformed"/> or <see cref="ProblemCode.TooLarge"/>.</exception>
     public static Crl Read(ReadOnlyMemory<byte> der)
     {
-        if (der.Length > MostBytes) throw new BeaconProblem(ProblemCode.TooLarge, $"A CRL of {der.Length} bytes; {MostBytes} are the most that is read.", "Partition the list, or fetch its delta.");
+        if (der.Length > MostBytes)
+            throw new BeaconProblem(
+                ProblemCode.TooLarge,
+                $"A CRL of {der.Length} bytes; {MostBytes} are the most that is read.",
+                "Partition the list, or fetch its delta."
+            );
         try
         {
             var outer = new AsnReader(der, AsnEncodingRules.DER);
@@ -86,24 +98,43 @@ public sealed class Crl
             var scheme = Signatures.ReadAlgorithm(list);
             var signature = list.ReadBitString(out _);
             var tbs = new AsnReader(tbsDer, AsnEncodingRules.DER).ReadSequence();
-            if (tbs.PeekTag() == Asn1Tag.Integer) tbs.ReadInteger();
+            if (tbs.PeekTag() == Asn1Tag.Integer)
+                tbs.ReadInteger();
             Signatures.ReadAlgorithm(tbs);
             var issuer = DistinguishedName.Read(tbs.ReadEncodedValue());
             var from = CertificateWriter.ReadTime(tbs);
-            DateTimeOffset? to = tbs.HasData && (tbs.PeekTag() == Asn1Tag.UtcTime || tbs.PeekTag() == Asn1Tag.GeneralizedTime) ? CertificateWriter.ReadTime(tbs) : null;
-            var crl = new Crl { Issuer = issuer, ThisUpdate = from, NextUpdate = to, Tbs = tbsDer, Scheme = scheme, Signature = signature };
+            DateTimeOffset? to =
+                tbs.HasData && (tbs.PeekTag() == Asn1Tag.UtcTime || tbs.PeekTag() == Asn1Tag.GeneralizedTime)
+                    ? CertificateWriter.ReadTime(tbs)
+                    : null;
+            var crl = new Crl
+            {
+                Issuer = issuer,
+                ThisUpdate = from,
+                NextUpdate = to,
+                Tbs = tbsDer,
+                Scheme = scheme,
+                Signature = signature,
+            };
             if (tbs.HasData && tbs.PeekTag() == Asn1Tag.Sequence)
             {
                 var entries = tbs.ReadSequence();
-                while (entries.HasData) crl.ReadEntry(entries.ReadSequence());
+                while (entries.HasData)
+                    crl.ReadEntry(entries.ReadSequence());
             }
             var tag = new Asn1Tag(TagClass.ContextSpecific, 0, true);
-            if (tbs.HasData && tbs.PeekTag().HasSameClassAndValue(tag)) crl.Take(Extensions.ReadAll(tbs.ReadSequence(tag).ReadEncodedValue()));
+            if (tbs.HasData && tbs.PeekTag().HasSameClassAndValue(tag))
+                crl.Take(Extensions.ReadAll(tbs.ReadSequence(tag).ReadEncodedValue()));
             return crl;
         }
         catch (Exception e) when (e is AsnContentException or ArgumentException or OverflowException or FormatException)
         {
-            throw new BeaconProblem(ProblemCode.CrlMalformed, "These bytes are not a well-formed CRL: " + e.Message, "Fetch the CRL again.", e);
+            throw new BeaconProblem(
+                ProblemCode.CrlMalformed,
+                "These bytes are not a well-formed CRL: " + e.Message,
+                "Fetch the CRL again.",
+                e
+            );
         }
     }
 
@@ -113,16 +144,28 @@ public sealed class Crl
         foreach (var e in extensions)
             switch (e.Oid)
             {
-                case Oids.CrlNumber: Number = new AsnReader(e.Value, AsnEncodingRules.DER).ReadInteger(); break;
-                case Oids.DeltaCrlIndicator: BaseNumber = new AsnReader(e.Value, AsnEncodingRules.DER).ReadInteger(); break;
-                case Oids.AuthorityKeyIdentifier: AuthorityKeyIdentifier = Extensions.ReadAuthorityKeyIdentifier(e.Value); break;
-                case Oids.FreshestCrl: FreshestUris = Extensions.ReadCrlDistributionPoints(e.Value); break;
+                case Oids.CrlNumber:
+                    Number = new AsnReader(e.Value, AsnEncodingRules.DER).ReadInteger();
+                    break;
+                case Oids.DeltaCrlIndicator:
+                    BaseNumber = new AsnReader(e.Value, AsnEncodingRules.DER).ReadInteger();
+                    break;
+                case Oids.AuthorityKeyIdentifier:
+                    AuthorityKeyIdentifier = Extensions.ReadAuthorityKeyIdentifier(e.Value);
+                    break;
+                case Oids.FreshestCrl:
+                    FreshestUris = Extensions.ReadCrlDistributionPoints(e.Value);
+                    break;
                 case Oids.IssuingDistributionPoint:
                     PointUris = Extensions.ReadIssuingDistributionPoint(e.Value, out var limited);
                     // Lists for some reasons, or for some kinds of certificates only, are not read as if they were whole.
-                    if (limited) unknown.Add(e.Oid);
+                    if (limited)
+                        unknown.Add(e.Oid);
                     break;
-                default: if (e.Critical) unknown.Add(e.Oid); break;
+                default:
+                    if (e.Critical)
+                        unknown.Add(e.Oid);
+                    break;
             }
         UnknownCritical = unknown;
     }
@@ -134,7 +177,8 @@ public sealed class Crl
         var reason = RevocationReason.Unspecified;
         if (entry.HasData)
             foreach (var e in Extensions.ReadAll(entry.ReadEncodedValue()))
-                if (e.Oid == Oids.ReasonCode && e.Value.Length == 3) reason = (RevocationReason)e.Value.Span[2];
+                if (e.Oid == Oids.ReasonCode && e.Value.Length == 3)
+                    reason = (RevocationReason)e.Value.Span[2];
         _revoked[serial.Hex] = new(serial, at, reason);
     }
 }

@@ -48,7 +48,8 @@ public sealed class CrlEntries
     public CrlEntries(IReadOnlyCollection<RevokedCertificate> revoked)
     {
         _bytes = new byte[revoked.Count * 52];
-        foreach (var r in revoked) Add(r);
+        foreach (var r in revoked)
+            Add(r);
     }
 
     public int Count { get; private set; }
@@ -59,8 +60,10 @@ public sealed class CrlEntries
     public void Add(RevokedCertificate r)
     {
         var serial = r.Serial.ToBytes();
-        if (serial.Length > 100) throw new ArgumentException("A serial number of over 100 octets.", nameof(r));
-        if (_bytes.Length - _length < serial.Length + 64) Array.Resize(ref _bytes, Math.Max(1024, _bytes.Length + _bytes.Length / 8 + 256));
+        if (serial.Length > 100)
+            throw new ArgumentException("A serial number of over 100 octets.", nameof(r));
+        if (_bytes.Length - _length < serial.Length + 64)
+            Array.Resize(ref _bytes, Math.Max(1024, _bytes.Length + _bytes.Length / 8 + 256));
         var at = r.At.UtcDateTime;
         var late = at.Year >= 2050;
         // Reason 0 is left out by rule (section 5.3.1).
@@ -69,7 +72,8 @@ public sealed class CrlEntries
         var span = _bytes.AsSpan(_length);
         var n = 0;
         span[n++] = 0x30;
-        if (content >= 128) span[n++] = 0x81;
+        if (content >= 128)
+            span[n++] = 0x81;
         span[n++] = (byte)content;
         span[n++] = 0x02;
         span[n++] = (byte)serial.Length;
@@ -77,8 +81,10 @@ public sealed class CrlEntries
         n += serial.Length;
         span[n++] = late ? (byte)0x18 : (byte)0x17;
         span[n++] = late ? (byte)15 : (byte)13;
-        if (late) n += Digits(span[n..], at.Year / 100);
-        foreach (var part in (ReadOnlySpan<int>)[at.Year % 100, at.Month, at.Day, at.Hour, at.Minute, at.Second]) n += Digits(span[n..], part);
+        if (late)
+            n += Digits(span[n..], at.Year / 100);
+        foreach (var part in (ReadOnlySpan<int>)[at.Year % 100, at.Month, at.Day, at.Hour, at.Minute, at.Second])
+            n += Digits(span[n..], part);
         span[n++] = (byte)'Z';
         if (reasoned)
         {
@@ -165,9 +171,12 @@ public static class CrlWriter
         {
             Extensions.Write(w, Oids.AuthorityKeyIdentifier, false, Extensions.WriteAuthorityKeyIdentifier(c.IssuerKeyIdentifier.Span));
             Extensions.Write(w, Oids.CrlNumber, false, Integer(c.Number));
-            if (c.BaseNumber is { } from) Extensions.Write(w, Oids.DeltaCrlIndicator, true, Integer(from));
-            if (c.PointUris.Count > 0) Extensions.Write(w, Oids.IssuingDistributionPoint, true, IssuingPoint(c.PointUris));
-            if (c.BaseNumber is null && c.FreshestUris.Count > 0) Extensions.Write(w, Oids.FreshestCrl, false, Extensions.WriteCrlDistributionPoints(c.FreshestUris));
+            if (c.BaseNumber is { } from)
+                Extensions.Write(w, Oids.DeltaCrlIndicator, true, Integer(from));
+            if (c.PointUris.Count > 0)
+                Extensions.Write(w, Oids.IssuingDistributionPoint, true, IssuingPoint(c.PointUris));
+            if (c.BaseNumber is null && c.FreshestUris.Count > 0)
+                Extensions.Write(w, Oids.FreshestCrl, false, Extensions.WriteCrlDistributionPoints(c.FreshestUris));
         }
         return w.Encode();
     }
@@ -178,7 +187,8 @@ public static class CrlWriter
         using (w.PushSequence())
         using (w.PushSequence(new Asn1Tag(TagClass.ContextSpecific, 0)))
         using (w.PushSequence(new Asn1Tag(TagClass.ContextSpecific, 0)))
-            foreach (var uri in uris) w.WriteCharacterString(UniversalTagNumber.IA5String, uri, new Asn1Tag(TagClass.ContextSpecific, 6));
+            foreach (var uri in uris)
+                w.WriteCharacterString(UniversalTagNumber.IA5String, uri, new Asn1Tag(TagClass.ContextSpecific, 6));
         return w.Encode();
     }
 
@@ -194,7 +204,8 @@ public static class CrlWriter
 
     private static byte[] Header(byte tag, int length)
     {
-        if (length < 128) return [tag, (byte)length];
+        if (length < 128)
+            return [tag, (byte)length];
         Span<byte> b = stackalloc byte[4];
         BinaryPrimitives.WriteInt32BigEndian(b, length);
         var digits = b.TrimStart((byte)0);

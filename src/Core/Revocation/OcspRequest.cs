@@ -8,13 +8,23 @@ namespace OrderlyBeacon.Core.Revocation;
 /// <summary>Which certificate a question is about (CertID, RFC 6960 section 4.1.1). Answers repeat it byte for byte.</summary>
 /// <param name="HashOid">SHA-1 or SHA-256 in what we write; any in what we read.</param>
 /// <param name="Der">The structure as it came.</param>
-public sealed record OcspCertId(string HashOid, ReadOnlyMemory<byte> IssuerNameHash, ReadOnlyMemory<byte> IssuerKeyHash, SerialNumber Serial, ReadOnlyMemory<byte> Der)
+public sealed record OcspCertId(
+    string HashOid,
+    ReadOnlyMemory<byte> IssuerNameHash,
+    ReadOnlyMemory<byte> IssuerKeyHash,
+    SerialNumber Serial,
+    ReadOnlyMemory<byte> Der
+)
 {
     /// <summary>Writes the identifier of a certificate.</summary>
     /// <param name="sha256">Otherwise SHA-1, which is what most clients ask with: a lookup key here, not a protection.</param>
     public static OcspCertId Of(X509 issuer, SerialNumber serial, bool sha256)
     {
-        var (oid, name, key) = (sha256 ? Oids.Sha256 : Oids.Sha1, Hash(sha256, issuer.Subject.Der.Span), Hash(sha256, issuer.PublicKey.KeyBits.Span));
+        var (oid, name, key) = (
+            sha256 ? Oids.Sha256 : Oids.Sha1,
+            Hash(sha256, issuer.Subject.Der.Span),
+            Hash(sha256, issuer.PublicKey.KeyBits.Span)
+        );
         var w = new AsnWriter(AsnEncodingRules.DER);
         using (w.PushSequence())
         {
@@ -39,17 +49,19 @@ public sealed record OcspCertId(string HashOid, ReadOnlyMemory<byte> IssuerNameH
         var (name, key) = (r.ReadOctetString(), r.ReadOctetString());
         var serial = r.ReadIntegerBytes();
         r.ThrowIfNotEmpty();
-        if (name.Length > 64 || key.Length > 64 || serial.Length > 64) throw new AsnContentException("A certificate identifier that is too long.");
+        if (name.Length > 64 || key.Length > 64 || serial.Length > 64)
+            throw new AsnContentException("A certificate identifier that is too long.");
         return new(oid, name, key, SerialNumber.FromBytes(serial.Span), der);
     }
 
     /// <summary>Whether the question names this issuer: the hash of its name and the hash of its key.</summary>
-    public bool IsOf(OcspIssuer issuer) => HashOid switch
-    {
-        Oids.Sha1 => IssuerKeyHash.Span.SequenceEqual(issuer.Sha1Key) && IssuerNameHash.Span.SequenceEqual(issuer.Sha1Name),
-        Oids.Sha256 => IssuerKeyHash.Span.SequenceEqual(issuer.Sha256Key) && IssuerNameHash.Span.SequenceEqual(issuer.Sha256Name),
-        _ => false,
-    };
+    public bool IsOf(OcspIssuer issuer) =>
+        HashOid switch
+        {
+            Oids.Sha1 => IssuerKeyHash.Span.SequenceEqual(issuer.Sha1Key) && IssuerNameHash.Span.SequenceEqual(issuer.Sha1Name),
+            Oids.Sha256 => IssuerKeyHash.Span.SequenceEqual(issuer.Sha256Key) && IssuerNameHash.Span.SequenceEqual(issuer.Sha256Name),
+            _ => false,
+        };
 
     internal static byte[] Hash(bool sha256, ReadOnlySpan<byte> of)
     {
@@ -88,9 +100,16 @@ public sealed class OcspRequest
     /// <exception cref="BeaconProblem"><see cref="ProblemCode.OcspMalformed"/>.</exception>
     public static OcspRequest Read(ReadOnlyMemory<byte> der)
     {
-        if (der.Length > MostBytes) throw Bad($"it has {der.Length} bytes; {MostBytes} are the most that is read");
-        try { return ReadStrict(der); }
-        catch (Exception e) when (e is AsnContentException or ArgumentException or OverflowException or FormatException) { throw Bad(e.Message, e); }
+        if (der.Length > MostBytes)
+            throw Bad($"it has {der.Length} bytes; {MostBytes} are the most that is read");
+        try
+        {
+            return ReadStrict(der);
+        }
+        catch (Exception e) when (e is AsnContentException or ArgumentException or OverflowException or FormatException)
+        {
+            throw Bad(e.Message, e);
+        }
     }
 
     private static OcspRequest ReadStrict(ReadOnlyMemory<byte> der)
@@ -102,31 +121,40 @@ public sealed class OcspRequest
         // [0] version, [1] who asks: both may stand before the questions.
         if (Is(tbs, 0))
         {
-            if (tbs.ReadSequence(Tag(0)).ReadInteger() != 0) throw new AsnContentException("only version 1 is known");
+            if (tbs.ReadSequence(Tag(0)).ReadInteger() != 0)
+                throw new AsnContentException("only version 1 is known");
         }
-        if (Is(tbs, 1)) tbs.ReadEncodedValue();
+        if (Is(tbs, 1))
+            tbs.ReadEncodedValue();
         var list = tbs.ReadSequence();
         var questions = new List<OcspCertId>();
         while (list.HasData)
         {
-            if (questions.Count == MostQuestions) throw new AsnContentException($"over {MostQuestions} questions");
+            if (questions.Count == MostQuestions)
+                throw new AsnContentException($"over {MostQuestions} questions");
             var one = list.ReadSequence();
             questions.Add(OcspCertId.Read(one));
-            if (Is(one, 0)) foreach (var e in Extensions.ReadAll(one.ReadSequence(Tag(0)).ReadEncodedValue())) Known(e);
+            if (Is(one, 0))
+                foreach (var e in Extensions.ReadAll(one.ReadSequence(Tag(0)).ReadEncodedValue()))
+                    Known(e);
             one.ThrowIfNotEmpty();
         }
-        if (questions.Count == 0) throw new AsnContentException("it asks about no certificate");
+        if (questions.Count == 0)
+            throw new AsnContentException("it asks about no certificate");
         ReadOnlyMemory<byte>? nonce = null;
         if (Is(tbs, 2))
             foreach (var e in Extensions.ReadAll(tbs.ReadSequence(Tag(2)).ReadEncodedValue()))
                 if (e.Oid == Oids.OcspNonce)
                 {
-                    if (nonce is not null) throw new AsnContentException("two nonces");
+                    if (nonce is not null)
+                        throw new AsnContentException("two nonces");
                     nonce = ReadNonce(e.Value);
                 }
-                else Known(e);
+                else
+                    Known(e);
         tbs.ThrowIfNotEmpty();
-        if (Is(whole, 0)) whole.ReadEncodedValue();
+        if (Is(whole, 0))
+            whole.ReadEncodedValue();
         whole.ThrowIfNotEmpty();
         return new(questions, nonce);
     }
@@ -141,7 +169,8 @@ public sealed class OcspRequest
         {
             using (w.PushSequence())
                 foreach (var q in questions)
-                    using (w.PushSequence()) w.WriteEncodedValue(q.Der.Span);
+                    using (w.PushSequence())
+                        w.WriteEncodedValue(q.Der.Span);
             if (!nonce.IsEmpty)
                 using (w.PushSequence(Tag(2)))
                 using (w.PushSequence())
@@ -167,7 +196,8 @@ public sealed class OcspRequest
 
     private static void Known(RawExtension e)
     {
-        if (e.Critical) throw new AsnContentException($"the critical extension {e.Oid} is not known");
+        if (e.Critical)
+            throw new AsnContentException($"the critical extension {e.Oid} is not known");
     }
 
     internal static Asn1Tag Tag(int n) => new(TagClass.ContextSpecific, n, true);
@@ -175,5 +205,10 @@ public sealed class OcspRequest
     internal static bool Is(AsnReader r, int n) => r.HasData && r.PeekTag().HasSameClassAndValue(Tag(n));
 
     private static BeaconProblem Bad(string what, Exception? inner = null) =>
-        new(ProblemCode.OcspMalformed, $"This is not a request for a certificate's status that can be answered: {what}.", "Send an OCSPRequest (RFC 6960 section 4.1) in DER.", inner);
+        new(
+            ProblemCode.OcspMalformed,
+            $"This is not a request for a certificate's status that can be answered: {what}.",
+            "Send an OCSPRequest (RFC 6960 section 4.1) in DER.",
+            inner
+        );
 }

@@ -23,26 +23,90 @@ public sealed class AskParent(BeaconDb db, AuthorityRegistry registry, TimeProvi
     public async Task<string> RunAsync(string slug, ParentWish wish, string actor, CancellationToken ct)
     {
         var waiting = slug == Authority.IssuingSlug ? registry.Waiting : null;
-        if (waiting is null) throw new BeaconProblem(ProblemCode.WrongState, $"\"{slug}\" has no request that waits for an answer.", "Begin a renewal first: beacon authority renew issuing.");
+        if (waiting is null)
+            throw new BeaconProblem(
+                ProblemCode.WrongState,
+                $"\"{slug}\" has no request that waits for an answer.",
+                "Begin a renewal first: beacon authority renew issuing."
+            );
         var csr = CertificationRequest.Read(waiting.Der.Span);
-        if (!Uri.TryCreate(wish.Url, UriKind.Absolute, out var url) || url.Scheme != "https") throw new BeaconProblem(ProblemCode.InputInvalid, $"\"{wish.Url}\" is not the address of a service.", "Give it as https://HOST:PORT.");
-        var generationId = await db.Generations.Where(g => g.Number == waiting.Number && db.Authorities.Any(a => a.Id == g.AuthorityId && a.Slug == slug)).Select(g => g.Id).SingleAsync(ct);
+        if (!Uri.TryCreate(wish.Url, UriKind.Absolute, out var url) || url.Scheme != "https")
+            throw new BeaconProblem(
+                ProblemCode.InputInvalid,
+                $"\"{wish.Url}\" is not the address of a service.",
+                "Give it as https://HOST:PORT."
+            );
+        var generationId = await db
+            .Generations.Where(g => g.Number == waiting.Number && db.Authorities.Any(a => a.Id == g.AuthorityId && a.Slug == slug))
+            .Select(g => g.Id)
+            .SingleAsync(ct);
         // Asked again after a lost answer it is the same request; after a refusal it is a new one.
         var tries = await db.ParentRequests.CountAsync(p => p.GenerationId == generationId && !p.Open, ct);
         using var http = Client(url, wish.Root);
-        var session = await SendAsync(http, HttpMethod.Post, "/api/v1/session", new SignIn(wish.Name, wish.Password, "token"), BeaconJson.Default.SignIn, BeaconJson.Default.Session, null, ct);
+        var session = await SendAsync(
+            http,
+            HttpMethod.Post,
+            "/api/v1/session",
+            new SignIn(wish.Name, wish.Password, "token"),
+            BeaconJson.Default.SignIn,
+            BeaconJson.Default.Session,
+            null,
+            ct
+        );
         http.DefaultRequestHeaders.Authorization = new AuthenticationHeaderValue("Bearer", session.Token);
-        var request = await SendAsync(http, HttpMethod.Post, "/api/v1/requests",
-            new NewRequest(null, string.IsNullOrWhiteSpace(wish.Profile) ? "subordinate" : wish.Profile, null, null, null, null, wish.Life, Armor.Write(Armor.CertificateRequest, csr.Der.Span), null, null, null, $"Asked for by {actor}"),
-            BeaconJson.Default.NewRequest, BeaconJson.Default.RequestInfo, $"generation-{waiting.Number}-try-{tries + 1}-{Convert.ToHexStringLower(SHA256.HashData(csr.Der.Span))}", ct);
-        if (request.State == RequestState.Refused) throw new BeaconProblem(ProblemCode.RequestRefused, $"The parent refuses: {request.Reason}", "Mend the cause; it is asked anew then.");
+        var request = await SendAsync(
+            http,
+            HttpMethod.Post,
+            "/api/v1/requests",
+            new NewRequest(
+                null,
+                string.IsNullOrWhiteSpace(wish.Profile) ? "subordinate" : wish.Profile,
+                null,
+                null,
+                null,
+                null,
+                wish.Life,
+                Armor.Write(Armor.CertificateRequest, csr.Der.Span),
+                null,
+                null,
+                null,
+                $"Asked for by {actor}"
+            ),
+            BeaconJson.Default.NewRequest,
+            BeaconJson.Default.RequestInfo,
+            $"generation-{waiting.Number}-try-{tries + 1}-{Convert.ToHexStringLower(SHA256.HashData(csr.Der.Span))}",
+            ct
+        );
+        if (request.State == RequestState.Refused)
+            throw new BeaconProblem(
+                ProblemCode.RequestRefused,
+                $"The parent refuses: {request.Reason}",
+                "Mend the cause; it is asked anew then."
+            );
         await using (var write = await db.BeginWriteAsync(ct))
         {
             var place = url.GetLeftPart(UriPartial.Authority);
             var open = await db.ParentRequests.Where(p => p.GenerationId == generationId && p.Open).ToListAsync(ct);
-            foreach (var old in open.Where(p => p.Number != request.Number || p.Url != place)) old.Say("asked elsewhere", open: false);
-            if (!open.Any(p => p.Open)) db.ParentRequests.Add(new() { GenerationId = generationId, Url = place, Root = wish.Root, Number = request.Number, Fingerprint = csr.PublicKey.Fingerprint() });
-            await db.Note(clock.GetUtcNow(), actor, "authority.parent-asked", slug, $"request {request.Number} at {url.Authority}, as {wish.Name}");
+            foreach (var old in open.Where(p => p.Number != request.Number || p.Url != place))
+                old.Say("asked elsewhere", open: false);
+            if (!open.Any(p => p.Open))
+                db.ParentRequests.Add(
+                    new()
+                    {
+                        GenerationId = generationId,
+                        Url = place,
+                        Root = wish.Root,
+                        Number = request.Number,
+                        Fingerprint = csr.PublicKey.Fingerprint(),
+                    }
+                );
+            await db.Note(
+                clock.GetUtcNow(),
+                actor,
+                "authority.parent-asked",
+                slug,
+                $"request {request.Number} at {url.Authority}, as {wish.Name}"
+            );
             await write.CommitAsync(ct);
         }
         changes.Tell("authority", slug);
@@ -51,29 +115,78 @@ public sealed class AskParent(BeaconDb db, AuthorityRegistry registry, TimeProvi
 
     internal static HttpClient Client(Uri url, string root)
     {
-        var policy = new X509ChainPolicy { TrustMode = X509ChainTrustMode.CustomRootTrust, RevocationMode = X509RevocationMode.NoCheck, DisableCertificateDownloads = true };
-        try { policy.CustomTrustStore.ImportFromPem(root); }
-        catch (CryptographicException) { throw new BeaconProblem(ProblemCode.InputInvalid, "The parent's root cannot be read.", "Give its root.pem."); }
-        if (policy.CustomTrustStore.Count == 0) throw new BeaconProblem(ProblemCode.InputInvalid, "There is no certificate in the parent's root.", "Give its root.pem.");
-        return new(new SocketsHttpHandler { UseProxy = false, UseCookies = false, AllowAutoRedirect = false, SslOptions = new SslClientAuthenticationOptions { CertificateChainPolicy = policy } }) { BaseAddress = url, Timeout = TimeSpan.FromSeconds(20) };
+        var policy = new X509ChainPolicy
+        {
+            TrustMode = X509ChainTrustMode.CustomRootTrust,
+            RevocationMode = X509RevocationMode.NoCheck,
+            DisableCertificateDownloads = true,
+        };
+        try
+        {
+            policy.CustomTrustStore.ImportFromPem(root);
+        }
+        catch (CryptographicException)
+        {
+            throw new BeaconProblem(ProblemCode.InputInvalid, "The parent's root cannot be read.", "Give its root.pem.");
+        }
+        if (policy.CustomTrustStore.Count == 0)
+            throw new BeaconProblem(ProblemCode.InputInvalid, "There is no certificate in the parent's root.", "Give its root.pem.");
+        return new(
+            new SocketsHttpHandler
+            {
+                UseProxy = false,
+                UseCookies = false,
+                AllowAutoRedirect = false,
+                SslOptions = new SslClientAuthenticationOptions { CertificateChainPolicy = policy },
+            }
+        )
+        {
+            BaseAddress = url,
+            Timeout = TimeSpan.FromSeconds(20),
+        };
     }
 
-    internal static async Task<TAnswer> SendAsync<TBody, TAnswer>(HttpClient http, HttpMethod method, string path, TBody? body, JsonTypeInfo<TBody> bodyType, JsonTypeInfo<TAnswer> answerType, string? key, CancellationToken ct)
+    internal static async Task<TAnswer> SendAsync<TBody, TAnswer>(
+        HttpClient http,
+        HttpMethod method,
+        string path,
+        TBody? body,
+        JsonTypeInfo<TBody> bodyType,
+        JsonTypeInfo<TAnswer> answerType,
+        string? key,
+        CancellationToken ct
+    )
     {
         try
         {
             using var message = new HttpRequestMessage(method, path);
-            if (body is not null) message.Content = JsonContent.Create(body, bodyType);
-            if (key is not null) message.Headers.Add("Idempotency-Key", key);
+            if (body is not null)
+                message.Content = JsonContent.Create(body, bodyType);
+            if (key is not null)
+                message.Headers.Add("Idempotency-Key", key);
             using var answer = await http.SendAsync(message, ct);
             var text = await answer.Content.ReadAsStringAsync(ct);
-            if (answer.IsSuccessStatusCode) return JsonSerializer.Deserialize(text, answerType)!;
-            var p = answer.Content.Headers.ContentType?.MediaType == "application/problem+json" ? JsonSerializer.Deserialize(text, BeaconJson.Default.Problem) : null;
-            throw new BeaconProblem(answer.StatusCode == System.Net.HttpStatusCode.NotFound ? ProblemCode.NotFound : ProblemCode.Unreachable, $"The parent answers {(int)answer.StatusCode}: {p?.Detail ?? "nothing that is understood"}", p?.Cure ?? "Check its address.");
+            if (answer.IsSuccessStatusCode)
+                return JsonSerializer.Deserialize(text, answerType)!;
+            var p =
+                answer.Content.Headers.ContentType?.MediaType == "application/problem+json"
+                    ? JsonSerializer.Deserialize(text, BeaconJson.Default.Problem)
+                    : null;
+            throw new BeaconProblem(
+                answer.StatusCode == System.Net.HttpStatusCode.NotFound ? ProblemCode.NotFound : ProblemCode.Unreachable,
+                $"The parent answers {(int)answer.StatusCode}: {p?.Detail ?? "nothing that is understood"}",
+                p?.Cure ?? "Check its address."
+            );
         }
-        catch (Exception e) when (e is HttpRequestException or JsonException || (e is OperationCanceledException && !ct.IsCancellationRequested))
+        catch (Exception e)
+            when (e is HttpRequestException or JsonException || (e is OperationCanceledException && !ct.IsCancellationRequested))
         {
-            throw new BeaconProblem(ProblemCode.Unreachable, $"The parent {http.BaseAddress} cannot be reached: {(e.InnerException ?? e).Message}", "Check its address, its root and the network.", e);
+            throw new BeaconProblem(
+                ProblemCode.Unreachable,
+                $"The parent {http.BaseAddress} cannot be reached: {(e.InnerException ?? e).Message}",
+                "Check its address, its root and the network.",
+                e
+            );
         }
     }
 }

@@ -33,29 +33,46 @@ public sealed class Authority
     /// <summary>Those that have a certificate and were not withdrawn, oldest first.</summary>
     public IEnumerable<Generation> Certified => Generations.Where(g => !g.Waits && g.WithdrawnAt is null).OrderBy(g => g.Number);
 
-    public GenerationState StateOf(Generation g) => g.WithdrawnAt is not null ? GenerationState.Withdrawn : g.Waits ? GenerationState.Waiting
-        : g.TakenUpAt is null ? GenerationState.Published : g == InUse ? GenerationState.InUse : GenerationState.Past;
+    public GenerationState StateOf(Generation g) =>
+        g.WithdrawnAt is not null ? GenerationState.Withdrawn
+        : g.Waits ? GenerationState.Waiting
+        : g.TakenUpAt is null ? GenerationState.Published
+        : g == InUse ? GenerationState.InUse
+        : GenerationState.Past;
 
     /// <summary>What a key's list and certificate are called in addresses: the first key's carry the authority's name alone.</summary>
     public static string FileOf(string slug, int keyNumber) => keyNumber == 1 ? slug : $"{slug}-{keyNumber}";
 
-    public static Authority Of(string slug, string name, string kind, byte[] certificate, string? keyFile, DateTimeOffset now) => new()
-    {
-        Slug = slug, Name = name, Kind = kind, Generations = [Generation.Of(1, 1, certificate, keyFile, now)],
-    };
+    public static Authority Of(string slug, string name, string kind, byte[] certificate, string? keyFile, DateTimeOffset now) =>
+        new()
+        {
+            Slug = slug,
+            Name = name,
+            Kind = kind,
+            Generations = [Generation.Of(1, 1, certificate, keyFile, now)],
+        };
 
     /// <summary>One whose certificate is still to come from an offline root.</summary>
-    public static Authority Asking(string slug, string name, string kind, byte[] request, string keyFile) => new()
-    {
-        Slug = slug, Name = name, Kind = kind, Generations = [Generation.Asking(1, 1, request, keyFile)],
-    };
+    public static Authority Asking(string slug, string name, string kind, byte[] request, string keyFile) =>
+        new()
+        {
+            Slug = slug,
+            Name = name,
+            Kind = kind,
+            Generations = [Generation.Asking(1, 1, request, keyFile)],
+        };
 
     /// <summary>Adds a generation whose certificate is still to come.</summary>
     /// <param name="keyFile">Of a new key; null goes on with the key in use.</param>
     public Generation Ask(byte[] request, string? keyFile)
     {
         var now = InUse ?? throw new InvalidOperationException("Nothing is in use that could be renewed.");
-        var g = Generation.Asking(NextNumber, keyFile is null ? now.KeyNumber : Generations.Max(x => x.KeyNumber) + 1, request, keyFile ?? now.KeyFile!);
+        var g = Generation.Asking(
+            NextNumber,
+            keyFile is null ? now.KeyNumber : Generations.Max(x => x.KeyNumber) + 1,
+            request,
+            keyFile ?? now.KeyFile!
+        );
         Generations.Add(g);
         return g;
     }
@@ -76,12 +93,16 @@ public enum GenerationState
 {
     /// <summary>Its certificate is still to come.</summary>
     Waiting,
+
     /// <summary>Its certificate is published; nothing is issued under it yet.</summary>
     Published,
+
     /// <summary>It issues.</summary>
     InUse,
+
     /// <summary>A later one issues; its lists and answers go on.</summary>
     Past,
+
     /// <summary>Taken back before anything was issued under it.</summary>
     Withdrawn,
 }
@@ -110,13 +131,29 @@ public sealed class Generation
     /// <summary>File name under the keys folder; null when the key is elsewhere (an offline root).</summary>
     public string? KeyFile { get; private init; }
 
-    public static Generation Of(int number, int keyNumber, byte[] der, string? keyFile, DateTimeOffset now) => new() { Number = number, KeyNumber = keyNumber, Der = der, KeyFile = keyFile, TakenUpAt = now };
+    public static Generation Of(int number, int keyNumber, byte[] der, string? keyFile, DateTimeOffset now) =>
+        new()
+        {
+            Number = number,
+            KeyNumber = keyNumber,
+            Der = der,
+            KeyFile = keyFile,
+            TakenUpAt = now,
+        };
 
-    public static Generation Asking(int number, int keyNumber, byte[] request, string keyFile) => new() { Number = number, KeyNumber = keyNumber, Request = request, KeyFile = keyFile };
+    public static Generation Asking(int number, int keyNumber, byte[] request, string keyFile) =>
+        new()
+        {
+            Number = number,
+            KeyNumber = keyNumber,
+            Request = request,
+            KeyFile = keyFile,
+        };
 
     public void Answer(byte[] der) => Der = Waits ? der : throw new InvalidOperationException("It has its certificate.");
 
-    public void TakeUp(DateTimeOffset now) => TakenUpAt = Waits || WithdrawnAt is not null ? throw new InvalidOperationException("It cannot issue.") : now;
+    public void TakeUp(DateTimeOffset now) =>
+        TakenUpAt = Waits || WithdrawnAt is not null ? throw new InvalidOperationException("It cannot issue.") : now;
 
     public void Withdraw(DateTimeOffset now) => WithdrawnAt = now;
 

@@ -19,12 +19,17 @@ public sealed class AuthorityKeys(BeaconOptions options) : IDisposable
     private static readonly PbeParameters Online = new(PbeEncryptionAlgorithm.Aes256Cbc, HashAlgorithmName.SHA256, 2_000);
     private static readonly PbeParameters Sealed = new(PbeEncryptionAlgorithm.Aes256Cbc, HashAlgorithmName.SHA256, 600_000);
 
-    private bool Pss => options.AuthoritySignature switch
-    {
-        "pkcs1" => false,
-        "pss" => true,
-        var other => throw new BeaconProblem(ProblemCode.InputInvalid, $"The setting AuthoritySignature is \"{other}\".", "Write pkcs1, or pss."),
-    };
+    private bool Pss =>
+        options.AuthoritySignature switch
+        {
+            "pkcs1" => false,
+            "pss" => true,
+            var other => throw new BeaconProblem(
+                ProblemCode.InputInvalid,
+                $"The setting AuthoritySignature is \"{other}\".",
+                "Write pkcs1, or pss."
+            ),
+        };
 
     private string Folder => Path.Combine(options.Data, "keys");
 
@@ -35,7 +40,8 @@ public sealed class AuthorityKeys(BeaconOptions options) : IDisposable
     /// <param name="name">From <see cref="NameFor"/>.</param>
     public ISigner Make(string name, KeySpec spec)
     {
-        if (name.StartsWith(InToken, StringComparison.Ordinal)) return Open(name, _token.Value.Make(name[InToken.Length..], spec));
+        if (name.StartsWith(InToken, StringComparison.Ordinal))
+            return Open(name, _token.Value.Make(name[InToken.Length..], spec));
         var key = KeySigner.NewKey(spec);
         PrivateFiles.WriteNew(Path.Combine(Folder, name), key.ExportEncryptedPkcs8PrivateKeyPem(KeyEncryptionKey(), Online));
         return new KeySigner(key, Pss);
@@ -65,10 +71,21 @@ public sealed class AuthorityKeys(BeaconOptions options) : IDisposable
         try
         {
             byte[] probe = [0x30, 0x00];
-            var signature = fileName.StartsWith(InToken, StringComparison.Ordinal) ? _token.Value.Sign(fileName[InToken.Length..], expected, KeySigner.SchemeOf(expected.Spec, Pss), probe) : Load(fileName, expected).Sign(probe);
-            return Signatures.Verify(expected, KeySigner.SchemeOf(expected.Spec, Pss), probe, signature) ? null : new(ProblemCode.AuthorityNotReady, $"The authority's key {fileName} signs, but its signatures do not hold.", "Put the file back from the backup.");
+            var signature = fileName.StartsWith(InToken, StringComparison.Ordinal)
+                ? _token.Value.Sign(fileName[InToken.Length..], expected, KeySigner.SchemeOf(expected.Spec, Pss), probe)
+                : Load(fileName, expected).Sign(probe);
+            return Signatures.Verify(expected, KeySigner.SchemeOf(expected.Spec, Pss), probe, signature)
+                ? null
+                : new(
+                    ProblemCode.AuthorityNotReady,
+                    $"The authority's key {fileName} signs, but its signatures do not hold.",
+                    "Put the file back from the backup."
+                );
         }
-        catch (BeaconProblem p) { return p; }
+        catch (BeaconProblem p)
+        {
+            return p;
+        }
     }
 
     /// <exception cref="BeaconProblem"><see cref="ProblemCode.AuthorityNotReady"/> when the file or its encryption key is missing or altered.</exception>
@@ -81,16 +98,31 @@ public sealed class AuthorityKeys(BeaconOptions options) : IDisposable
             AsymmetricAlgorithm key = expected.Spec.Algorithm == KeyAlgorithm.Rsa ? RSA.Create() : ECDsa.Create();
             key.ImportFromEncryptedPem(pem, KeyEncryptionKey());
             var signer = new KeySigner(key, Pss);
-            return signer.PublicKey.SameKey(expected) ? signer
-                : throw new BeaconProblem(ProblemCode.AuthorityNotReady, $"The file {path} holds another key than the authority's certificate.", "Put the file back from the backup.");
+            return signer.PublicKey.SameKey(expected)
+                ? signer
+                : throw new BeaconProblem(
+                    ProblemCode.AuthorityNotReady,
+                    $"The file {path} holds another key than the authority's certificate.",
+                    "Put the file back from the backup."
+                );
         }
         catch (Exception e) when (e is IOException or UnauthorizedAccessException)
         {
-            throw new BeaconProblem(ProblemCode.AuthorityNotReady, $"The authority's key {path} cannot be read: {e.Message}", "Put the file back from the backup, readable by the service's account alone.", e);
+            throw new BeaconProblem(
+                ProblemCode.AuthorityNotReady,
+                $"The authority's key {path} cannot be read: {e.Message}",
+                "Put the file back from the backup, readable by the service's account alone.",
+                e
+            );
         }
         catch (Exception e) when (e is CryptographicException or ArgumentException)
         {
-            throw new BeaconProblem(ProblemCode.AuthorityNotReady, $"The authority's key {path} does not open with the key-encryption key.", "Put both files back from the same backup.", e);
+            throw new BeaconProblem(
+                ProblemCode.AuthorityNotReady,
+                $"The authority's key {path} does not open with the key-encryption key.",
+                "Put both files back from the same backup.",
+                e
+            );
         }
     }
 
@@ -108,7 +140,9 @@ public sealed class AuthorityKeys(BeaconOptions options) : IDisposable
         {
             try
             {
-                var signature = fileName.StartsWith(InToken, StringComparison.Ordinal) ? keys._token.Value.Sign(fileName[InToken.Length..], expected, Scheme, tbs) : (_signer ??= keys.Load(fileName, expected)).Sign(tbs);
+                var signature = fileName.StartsWith(InToken, StringComparison.Ordinal)
+                    ? keys._token.Value.Sign(fileName[InToken.Length..], expected, Scheme, tbs)
+                    : (_signer ??= keys.Load(fileName, expected)).Sign(tbs);
                 Fault = null;
                 return signature;
             }
@@ -122,15 +156,20 @@ public sealed class AuthorityKeys(BeaconOptions options) : IDisposable
 
     public void Dispose()
     {
-        if (_token.IsValueCreated) _token.Value.Dispose();
+        if (_token.IsValueCreated)
+            _token.Value.Dispose();
     }
 
     private string KeyEncryptionKey()
     {
-        if (Environment.GetEnvironmentVariable("CREDENTIALS_DIRECTORY") is { Length: > 0 } credentials && File.Exists(Path.Combine(credentials, "beacon-key-encryption")))
+        if (
+            Environment.GetEnvironmentVariable("CREDENTIALS_DIRECTORY") is { Length: > 0 } credentials
+            && File.Exists(Path.Combine(credentials, "beacon-key-encryption"))
+        )
             return File.ReadAllText(Path.Combine(credentials, "beacon-key-encryption")).Trim();
         var path = Path.Combine(Folder, "key-encryption.key");
-        if (!File.Exists(path)) PrivateFiles.WriteNew(path, Convert.ToBase64String(RandomNumberGenerator.GetBytes(32)));
+        if (!File.Exists(path))
+            PrivateFiles.WriteNew(path, Convert.ToBase64String(RandomNumberGenerator.GetBytes(32)));
         return File.ReadAllText(path).Trim();
     }
 }
@@ -147,7 +186,17 @@ internal static class PrivateFiles
         Directory.CreateDirectory(Path.GetDirectoryName(path)!, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute);
         var temporary = path + ".new";
         File.Delete(temporary);
-        using (var f = new FileStream(temporary, new FileStreamOptions { Mode = FileMode.CreateNew, Access = FileAccess.Write, UnixCreateMode = UnixFileMode.UserRead | UnixFileMode.UserWrite }))
+        using (
+            var f = new FileStream(
+                temporary,
+                new FileStreamOptions
+                {
+                    Mode = FileMode.CreateNew,
+                    Access = FileAccess.Write,
+                    UnixCreateMode = UnixFileMode.UserRead | UnixFileMode.UserWrite,
+                }
+            )
+        )
         {
             f.Write(bytes);
             f.Flush(flushToDisk: true);

@@ -12,7 +12,18 @@ namespace OrderlyBeacon.Service.Authorities;
 /// <summary>One of the issuing authority's keys with a certificate: what is needed to issue, to sign lists and to have OCSP answers signed.</summary>
 /// <param name="Generations">All generations that share the key.</param>
 /// <param name="File">What its list and certificate are called in addresses.</param>
-public sealed record IssuingPoint(int AuthorityId, int GenerationId, int KeyNumber, X509 Certificate, ISigner Signer, IReadOnlyList<int> Generations, string File, string CrlUri, string IssuerUri, string OcspUri);
+public sealed record IssuingPoint(
+    int AuthorityId,
+    int GenerationId,
+    int KeyNumber,
+    X509 Certificate,
+    ISigner Signer,
+    IReadOnlyList<int> Generations,
+    string File,
+    string CrlUri,
+    string IssuerUri,
+    string OcspUri
+);
 
 /// <summary>An authority whose certificate is still to come.</summary>
 /// <param name="Request">The request's short name.</param>
@@ -26,13 +37,28 @@ public sealed class AuthorityRegistry(AuthorityKeys keys, BeaconOptions options)
 
     /// <param name="Keys">The issuing authority's keys that have a certificate, oldest first; the one in use is among them.</param>
     /// <param name="Files">What is given at <c>/issuer/FILE.cer</c>.</param>
-    private sealed record Loaded(IReadOnlyList<Authority> Authorities, X509? Root, IssuingPoint? Issuing, IReadOnlyList<IssuingPoint> Keys, IReadOnlyDictionary<int, int> KeyOf, IReadOnlyDictionary<string, X509> Files,
-        IReadOnlyList<X509> All, IReadOnlyList<X509> Crosses, IReadOnlyList<X509> Anchors, AwaitedAnswer? Waiting);
+    private sealed record Loaded(
+        IReadOnlyList<Authority> Authorities,
+        X509? Root,
+        IssuingPoint? Issuing,
+        IReadOnlyList<IssuingPoint> Keys,
+        IReadOnlyDictionary<int, int> KeyOf,
+        IReadOnlyDictionary<string, X509> Files,
+        IReadOnlyList<X509> All,
+        IReadOnlyList<X509> Crosses,
+        IReadOnlyList<X509> Anchors,
+        AwaitedAnswer? Waiting
+    );
 
-    private Loaded Now => _loaded ?? throw new BeaconProblem(ProblemCode.AuthorityNotReady, "The authorities are not loaded yet.", "Try again in a moment.");
+    private Loaded Now =>
+        _loaded ?? throw new BeaconProblem(ProblemCode.AuthorityNotReady, "The authorities are not loaded yet.", "Try again in a moment.");
 
-    private BeaconProblem NotReady => new(ProblemCode.AuthorityNotReady, $"{Now.Waiting?.Name} waits for the answer to its request {Now.Waiting?.Request}: nothing can be issued before.",
-        $"Have the request signed by the root, then: beacon authority install {Authority.IssuingSlug} FILES.");
+    private BeaconProblem NotReady =>
+        new(
+            ProblemCode.AuthorityNotReady,
+            $"{Now.Waiting?.Name} waits for the answer to its request {Now.Waiting?.Request}: nothing can be issued before.",
+            $"Have the request signed by the root, then: beacon authority install {Authority.IssuingSlug} FILES."
+        );
 
     public bool IsReady => _loaded?.Issuing is not null;
 
@@ -64,7 +90,9 @@ public sealed class AuthorityRegistry(AuthorityKeys keys, BeaconOptions options)
     public int KeyOf(int generationId) => Now.KeyOf.GetValueOrDefault(generationId);
 
     public string CrlUri(string file) => $"{options.PublicUrl}/crl/{file}.crl";
+
     public string OcspUri(string slug) => $"{options.PublicUrl}/ocsp/{slug}";
+
     public string IssuerUri(string file) => $"{options.PublicUrl}/issuer/{file}.cer";
 
     public async Task LoadAsync(BeaconDb db, CancellationToken ct)
@@ -84,42 +112,96 @@ public sealed class AuthorityRegistry(AuthorityKeys keys, BeaconOptions options)
         }
         var files = new Dictionary<string, X509>();
         foreach (var a in rows)
-            foreach (var g in a.Certified) files[Authority.FileOf(a.Slug, g.KeyNumber)] = g.Read();
-        var points = issuing.Certified.GroupBy(g => g.KeyNumber).OrderBy(g => g.Key).Select(g => PointOf(issuing, g.Last(), [.. g.Select(x => x.Id)])).ToList();
+        foreach (var g in a.Certified)
+            files[Authority.FileOf(a.Slug, g.KeyNumber)] = g.Read();
+        var points = issuing
+            .Certified.GroupBy(g => g.KeyNumber)
+            .OrderBy(g => g.Key)
+            .Select(g => PointOf(issuing, g.Last(), [.. g.Select(x => x.Id)]))
+            .ToList();
         var roots = rows.Single(a => a.Slug == Authority.RootSlug).Certified.Select(g => g.Read()).ToList();
         var crosses = rows.SelectMany(a => a.Crosses).Select(c => c.Read()).ToList();
-        _loaded = new(rows, roots[^1], PointOf(issuing, used, points.Single(p => p.KeyNumber == used.KeyNumber).Generations), points,
-            issuing.Generations.ToDictionary(g => g.Id, g => g.KeyNumber), files, [.. rows.SelectMany(a => a.Certified).Select(g => g.Read()), .. crosses], crosses, [.. roots, .. Further()], awaited);
+        _loaded = new(
+            rows,
+            roots[^1],
+            PointOf(issuing, used, points.Single(p => p.KeyNumber == used.KeyNumber).Generations),
+            points,
+            issuing.Generations.ToDictionary(g => g.Id, g => g.KeyNumber),
+            files,
+            [.. rows.SelectMany(a => a.Certified).Select(g => g.Read()), .. crosses],
+            crosses,
+            [.. roots, .. Further()],
+            awaited
+        );
     }
 
     private IssuingPoint PointOf(Authority a, Generation g, IReadOnlyList<int> all)
     {
         var (certificate, file) = (g.Read(), Authority.FileOf(a.Slug, g.KeyNumber));
-        return new(a.Id, g.Id, g.KeyNumber, certificate, keys.Open(g.KeyFile!, certificate.PublicKey), all, file, CrlUri(file), IssuerUri(file), OcspUri(a.Slug));
+        return new(
+            a.Id,
+            g.Id,
+            g.KeyNumber,
+            certificate,
+            keys.Open(g.KeyFile!, certificate.PublicKey),
+            all,
+            file,
+            CrlUri(file),
+            IssuerUri(file),
+            OcspUri(a.Slug)
+        );
     }
 
-    private IEnumerable<X509> Further() => options.Anchors.Length == 0 ? []
-        : Armor.Read(System.IO.File.ReadAllBytes(options.Anchors)).Blocks.Where(b => b.Label == Armor.Certificate).Select(b => X509.Read(b.Der));
+    private IEnumerable<X509> Further() =>
+        options.Anchors.Length == 0
+            ? []
+            : Armor
+                .Read(System.IO.File.ReadAllBytes(options.Anchors))
+                .Blocks.Where(b => b.Label == Armor.Certificate)
+                .Select(b => X509.Read(b.Der));
 
     /// <summary>PEM of an edition with its intermediates, leaf first, without a root.</summary>
-    public string ChainPem(ReadOnlySpan<byte> leaf) => Armor.Write(Armor.Certificate, leaf) + string.Concat(Above(X509.Read(leaf.ToArray())).Select(x => Armor.Write(Armor.Certificate, x.Der.Span)));
+    public string ChainPem(ReadOnlySpan<byte> leaf) =>
+        Armor.Write(Armor.Certificate, leaf)
+        + string.Concat(Above(X509.Read(leaf.ToArray())).Select(x => Armor.Write(Armor.Certificate, x.Der.Span)));
 
     /// <summary>What is sent along with an edition: its issuer, and what leads from the issuer's root to an older root that some clients still trust alone.</summary>
     public IReadOnlyList<X509> Above(X509 leaf)
     {
         // In use before newer ones that are published only: another service may look at the chain for the generation it knows.
-        var issuer = leaf.AuthorityKeyIdentifier.Span.SequenceEqual(Issuing.Certificate.SubjectKeyIdentifier.Span) ? Issuing.Certificate
-            : Keys.FirstOrDefault(k => leaf.AuthorityKeyIdentifier.Span.SequenceEqual(k.Certificate.SubjectKeyIdentifier.Span))?.Certificate ?? Issuing.Certificate;
+        var issuer = leaf.AuthorityKeyIdentifier.Span.SequenceEqual(Issuing.Certificate.SubjectKeyIdentifier.Span)
+            ? Issuing.Certificate
+            : Keys.FirstOrDefault(k => leaf.AuthorityKeyIdentifier.Span.SequenceEqual(k.Certificate.SubjectKeyIdentifier.Span))?.Certificate
+                ?? Issuing.Certificate;
         var all = new List<X509> { issuer };
-        while (all.Count < 6 && Now.Authorities.Where(a => a.Kind == Authority.Above).SelectMany(a => a.Certified).Select(g => g.Read()).LastOrDefault(x => all[^1].AuthorityKeyIdentifier.Span.SequenceEqual(x.SubjectKeyIdentifier.Span) && all[^1].SignedBy(x.PublicKey)) is { } next) all.Add(next);
+        while (
+            all.Count < 6
+            && Now
+                .Authorities.Where(a => a.Kind == Authority.Above)
+                .SelectMany(a => a.Certified)
+                .Select(g => g.Read())
+                .LastOrDefault(x =>
+                    all[^1].AuthorityKeyIdentifier.Span.SequenceEqual(x.SubjectKeyIdentifier.Span) && all[^1].SignedBy(x.PublicKey)
+                )
+                is { } next
+        )
+            all.Add(next);
         return [.. all, .. CrossesFor(all[^1])];
     }
 
     /// <summary>Cross certificates of the root key that signed an issuer, by keys that came before it.</summary>
     private IEnumerable<X509> CrossesFor(X509 issuer)
     {
-        var order = Now.Authorities.Where(a => a.Slug == Authority.RootSlug).SelectMany(a => a.Certified).Select(g => (g.KeyNumber, Key: g.Read().SubjectKeyIdentifier)).ToList();
+        var order = Now
+            .Authorities.Where(a => a.Slug == Authority.RootSlug)
+            .SelectMany(a => a.Certified)
+            .Select(g => (g.KeyNumber, Key: g.Read().SubjectKeyIdentifier))
+            .ToList();
         int NumberOf(ReadOnlyMemory<byte> key) => order.FirstOrDefault(o => o.Key.Span.SequenceEqual(key.Span)).KeyNumber;
-        return Now.Crosses.Where(c => c.SubjectKeyIdentifier.Span.SequenceEqual(issuer.AuthorityKeyIdentifier.Span) && NumberOf(c.AuthorityKeyIdentifier) is > 0 and var by && by < NumberOf(c.SubjectKeyIdentifier));
+        return Now.Crosses.Where(c =>
+            c.SubjectKeyIdentifier.Span.SequenceEqual(issuer.AuthorityKeyIdentifier.Span)
+            && NumberOf(c.AuthorityKeyIdentifier) is > 0 and var by
+            && by < NumberOf(c.SubjectKeyIdentifier)
+        );
     }
 }

@@ -15,7 +15,16 @@ namespace OrderlyBeacon.Service.Authorities;
 /// Takes the answer to the issuing authority's request: checked, recorded, and in effect without a restart. The first one issues at once; a later one is
 /// published only, until <see cref="TakeUpGeneration"/>.
 /// </summary>
-public sealed class InstallAnswer(BeaconDb db, AuthorityRegistry registry, PublishCrl publish, ServiceCertificate own, ResponderCertificates responders, BeaconOptions options, TimeProvider clock, Changes changes)
+public sealed class InstallAnswer(
+    BeaconDb db,
+    AuthorityRegistry registry,
+    PublishCrl publish,
+    ServiceCertificate own,
+    ResponderCertificates responders,
+    BeaconOptions options,
+    TimeProvider clock,
+    Changes changes
+)
 {
     /// <returns>What follows, in a sentence.</returns>
     public async Task<string> RunAsync(string slug, IEnumerable<byte[]> files, string actor, CancellationToken ct)
@@ -25,27 +34,74 @@ public sealed class InstallAnswer(BeaconDb db, AuthorityRegistry registry, Publi
         await using (var write = await db.BeginWriteAsync(ct))
         {
             var now = clock.GetUtcNow();
-            var authority = await db.Authorities.Include(a => a.Generations).FirstOrDefaultAsync(a => a.Slug == slug, ct) ?? throw new BeaconProblem(ProblemCode.NotFound, $"There is no authority \"{slug}\".", "See beacon authority list.");
-            var generation = authority.Coming is { Waits: true } g ? g : throw new BeaconProblem(ProblemCode.WrongState, $"\"{slug}\" waits for no answer.", "Nothing to do.");
+            var authority =
+                await db.Authorities.Include(a => a.Generations).FirstOrDefaultAsync(a => a.Slug == slug, ct)
+                ?? throw new BeaconProblem(ProblemCode.NotFound, $"There is no authority \"{slug}\".", "See beacon authority list.");
+            var generation = authority.Coming is { Waits: true } g
+                ? g
+                : throw new BeaconProblem(ProblemCode.WrongState, $"\"{slug}\" waits for no answer.", "Nothing to do.");
             var roots = await db.Authorities.Include(a => a.Generations).FirstOrDefaultAsync(a => a.Slug == Authority.RootSlug, ct);
-            var answer = AuthorityAnswer.Find(CertificationRequest.Read(generation.Request), files, [.. roots?.Certified.Select(r => r.Read()) ?? []], [.. authority.Certified.Select(c => c.Read())], now);
+            var answer = AuthorityAnswer.Find(
+                CertificationRequest.Read(generation.Request),
+                files,
+                [.. roots?.Certified.Select(r => r.Read()) ?? []],
+                [.. authority.Certified.Select(c => c.Read())],
+                now
+            );
             // The first certificate is the service's own: a bound that leaves its names out would shut everybody out.
             foreach (var bound in answer.Above.Append(answer.Certificate).Append(answer.Root).Select(x => x.Constraints))
                 if (bound?.FirstAgainst(options.NameList.Select(AlternativeName.Parse)) is { } outside)
-                    throw new BeaconProblem(ProblemCode.AnswerRefused, $"Under this certificate {outside}, a name of this service itself, may not be certified: it is bound to {bound}. Nobody could reach the service then.", $"Have the request signed with that name permitted too, or take it out of the setting Names.");
+                    throw new BeaconProblem(
+                        ProblemCode.AnswerRefused,
+                        $"Under this certificate {outside}, a name of this service itself, may not be certified: it is bound to {bound}. Nobody could reach the service then.",
+                        $"Have the request signed with that name permitted too, or take it out of the setting Names."
+                    );
             generation.Answer(answer.Certificate.Der.ToArray());
-            if (roots is null) db.Authorities.Add(Authority.Of(Authority.RootSlug, answer.Root.Subject.CommonName ?? answer.Root.Subject.ToString(), "root", answer.Root.Der.ToArray(), null, now));
+            if (roots is null)
+                db.Authorities.Add(
+                    Authority.Of(
+                        Authority.RootSlug,
+                        answer.Root.Subject.CommonName ?? answer.Root.Subject.ToString(),
+                        "root",
+                        answer.Root.Der.ToArray(),
+                        null,
+                        now
+                    )
+                );
             else if (!roots.Certified.Any(r => r.Der.AsSpan().SequenceEqual(answer.Root.Der.Span)))
-                throw new BeaconProblem(ProblemCode.AnswerRefused, $"It is signed by {answer.Root.Subject} with the key {answer.Root.Serial.Hex[..8]}…, a root that is not installed here: nobody would trust what is issued under it.", "Install that root's certificate first: beacon authority install root FILES.");
+                throw new BeaconProblem(
+                    ProblemCode.AnswerRefused,
+                    $"It is signed by {answer.Root.Subject} with the key {answer.Root.Serial.Hex[..8]}…, a root that is not installed here: nobody would trust what is issued under it.",
+                    "Install that root's certificate first: beacon authority install root FILES."
+                );
             await KeepAboveAsync(answer.Above, now, ct);
-            if (first) generation.TakeUp(now);
-            await db.Note(now, actor, "authority.answered", slug, $"generation {generation.Number}, serial {answer.Certificate.Serial} until {answer.Certificate.NotAfter:yyyy-MM-dd} from {answer.Root.Subject}");
-            told = first ? $"{slug} is ready: it issues from now on, below {answer.Root.Subject}." : $"Generation {generation.Number} of {slug} is published; nothing is issued under it yet. See that every point has it, then: beacon authority take-up {slug}";
+            if (first)
+                generation.TakeUp(now);
+            await db.Note(
+                now,
+                actor,
+                "authority.answered",
+                slug,
+                $"generation {generation.Number}, serial {answer.Certificate.Serial} until {answer.Certificate.NotAfter:yyyy-MM-dd} from {answer.Root.Subject}"
+            );
+            told = first
+                ? $"{slug} is ready: it issues from now on, below {answer.Root.Subject}."
+                : $"Generation {generation.Number} of {slug} is published; nothing is issued under it yet. See that every point has it, then: beacon authority take-up {slug}";
             await write.CommitAsync(ct);
-            if (first) await File.WriteAllTextAsync(Path.Combine(options.Data, "root.pem"), Armor.Write(Armor.Certificate, answer.Root.Der.Span), ct);
+            if (first)
+                await File.WriteAllTextAsync(
+                    Path.Combine(options.Data, "root.pem"),
+                    Armor.Write(Armor.Certificate, answer.Root.Der.Span),
+                    ct
+                );
         }
         await registry.LoadAsync(db, ct);
-        await publish.RunAsync(actor, first ? "the authority is ready" : "a generation is published", first ? CrlOccasion.Now : CrlOccasion.Due, ct);
+        await publish.RunAsync(
+            actor,
+            first ? "the authority is ready" : "a generation is published",
+            first ? CrlOccasion.Now : CrlOccasion.Due,
+            ct
+        );
         await own.RenewIfDueAsync(ct);
         await responders.RenewIfDueAsync(ct);
         changes.Tell("authority", slug);
@@ -59,9 +115,24 @@ public sealed class InstallAnswer(BeaconDb db, AuthorityRegistry registry, Publi
         {
             var rows = await db.Authorities.Include(a => a.Generations).Where(a => a.Kind == Authority.Above).ToListAsync(ct);
             var same = rows.FirstOrDefault(a => a.Certified.First().Read().Subject.Der.Span.SequenceEqual(x.Subject.Der.Span));
-            if (same is null) db.Authorities.Add(Authority.Of(rows.Count == 0 ? Authority.Above : $"{Authority.Above}-{rows.Count + 1}", x.Subject.CommonName ?? x.Subject.ToString(), Authority.Above, x.Der.ToArray(), null, now));
+            if (same is null)
+                db.Authorities.Add(
+                    Authority.Of(
+                        rows.Count == 0 ? Authority.Above : $"{Authority.Above}-{rows.Count + 1}",
+                        x.Subject.CommonName ?? x.Subject.ToString(),
+                        Authority.Above,
+                        x.Der.ToArray(),
+                        null,
+                        now
+                    )
+                );
             else if (same.Certified.FirstOrDefault(g => g.Der.AsSpan().SequenceEqual(x.Der.Span)) is null)
-                same.Add(x.Der.ToArray(), same.Certified.FirstOrDefault(g => g.Read().PublicKey.SameKey(x.PublicKey))?.KeyNumber ?? same.Generations.Max(g => g.KeyNumber) + 1, now);
+                same.Add(
+                    x.Der.ToArray(),
+                    same.Certified.FirstOrDefault(g => g.Read().PublicKey.SameKey(x.PublicKey))?.KeyNumber
+                        ?? same.Generations.Max(g => g.KeyNumber) + 1,
+                    now
+                );
             await db.SaveChangesAsync(ct);
         }
     }

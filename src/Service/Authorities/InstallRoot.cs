@@ -8,45 +8,98 @@ using OrderlyBeacon.Service.Storage;
 namespace OrderlyBeacon.Service.Authorities;
 
 /// <summary>Takes a renewed root: its certificate, and the cross certificates that lead from one of its keys to another.</summary>
-public sealed class InstallRoot(BeaconDb db, AuthorityRegistry registry, ServiceCertificate own, BeaconOptions options, TimeProvider clock, Changes changes)
+public sealed class InstallRoot(
+    BeaconDb db,
+    AuthorityRegistry registry,
+    ServiceCertificate own,
+    BeaconOptions options,
+    TimeProvider clock,
+    Changes changes
+)
 {
     /// <returns>What was taken, in a sentence.</returns>
     public async Task<string> RunAsync(IEnumerable<byte[]> files, string actor, CancellationToken ct)
     {
         var items = files.SelectMany(f => FileInspection.Inspect(f)).ToList();
         var certificates = items.Where(i => i.Kind == FileItemKind.Certificate).Select(i => X509.Read(i.Der)).ToList();
-        if (certificates.Count == 0) throw new BeaconProblem(ProblemCode.WrongFile, $"There is no certificate in this. What it is: {string.Join(" ", items.Select(i => i.Summary))}", "Give the root's new certificate and its cross certificates, often named root-certificate--….pem and cross-….pem.");
+        if (certificates.Count == 0)
+            throw new BeaconProblem(
+                ProblemCode.WrongFile,
+                $"There is no certificate in this. What it is: {string.Join(" ", items.Select(i => i.Summary))}",
+                "Give the root's new certificate and its cross certificates, often named root-certificate--….pem and cross-….pem."
+            );
         var taken = new List<string>();
         await using (var write = await db.BeginWriteAsync(ct))
         {
             var now = clock.GetUtcNow();
-            var root = await db.Authorities.Include(a => a.Generations).Include(a => a.Crosses).AsSplitQuery().OrderBy(a => a.Id).FirstOrDefaultAsync(a => a.Slug == Authority.RootSlug, ct)
-                ?? throw new BeaconProblem(ProblemCode.WrongState, "There is no root here yet: it comes with the answer to the issuing authority's request.", "See beacon authority show issuing.");
+            var root =
+                await db
+                    .Authorities.Include(a => a.Generations)
+                    .Include(a => a.Crosses)
+                    .AsSplitQuery()
+                    .OrderBy(a => a.Id)
+                    .FirstOrDefaultAsync(a => a.Slug == Authority.RootSlug, ct)
+                ?? throw new BeaconProblem(
+                    ProblemCode.WrongState,
+                    "There is no root here yet: it comes with the answer to the issuing authority's request.",
+                    "See beacon authority show issuing."
+                );
             var known = root.Certified.Select(g => (g.KeyNumber, X: g.Read())).ToList();
             foreach (var c in certificates.OrderByDescending(c => c.IsSelfSigned))
             {
-                if (known.Any(k => k.X.Der.Span.SequenceEqual(c.Der.Span)) || root.Crosses.Any(x => x.Der.AsSpan().SequenceEqual(c.Der.Span))) continue;
-                if (!c.Subject.Der.Span.SequenceEqual(known[0].X.Subject.Der.Span)) throw new BeaconProblem(ProblemCode.WrongFile, $"This is a certificate of {c.Subject}; our root is {known[0].X.Subject}.", "Give our root's renewed certificate. Another root is another service's, or a new founding.");
-                if (!c.IsAuthority || c.NotAfter < now) throw new BeaconProblem(ProblemCode.WrongFile, c.IsAuthority ? $"This certificate of the root ended on {c.NotAfter:yyyy-MM-dd}." : "This certificate is not one of an authority.", "Give the newest one.");
+                if (
+                    known.Any(k => k.X.Der.Span.SequenceEqual(c.Der.Span))
+                    || root.Crosses.Any(x => x.Der.AsSpan().SequenceEqual(c.Der.Span))
+                )
+                    continue;
+                if (!c.Subject.Der.Span.SequenceEqual(known[0].X.Subject.Der.Span))
+                    throw new BeaconProblem(
+                        ProblemCode.WrongFile,
+                        $"This is a certificate of {c.Subject}; our root is {known[0].X.Subject}.",
+                        "Give our root's renewed certificate. Another root is another service's, or a new founding."
+                    );
+                if (!c.IsAuthority || c.NotAfter < now)
+                    throw new BeaconProblem(
+                        ProblemCode.WrongFile,
+                        c.IsAuthority
+                            ? $"This certificate of the root ended on {c.NotAfter:yyyy-MM-dd}."
+                            : "This certificate is not one of an authority.",
+                        "Give the newest one."
+                    );
                 if (c.IsSelfSigned)
                 {
                     var same = known.FirstOrDefault(k => k.X.PublicKey.SameKey(c.PublicKey));
                     // A new key is believed for a reason: an older one of ours has certified it.
-                    if (same.X is null && !certificates.Any(x => x.PublicKey.SameKey(c.PublicKey) && known.Any(k => x.SignedBy(k.X.PublicKey))))
-                        throw new BeaconProblem(ProblemCode.WrongFile, "This root certificate has a key that is new here, and no cross certificate by a key that is known came with it: anybody could have made it.", "Give cross-new-by-old--….pem along with it.");
+                    if (
+                        same.X is null
+                        && !certificates.Any(x => x.PublicKey.SameKey(c.PublicKey) && known.Any(k => x.SignedBy(k.X.PublicKey)))
+                    )
+                        throw new BeaconProblem(
+                            ProblemCode.WrongFile,
+                            "This root certificate has a key that is new here, and no cross certificate by a key that is known came with it: anybody could have made it.",
+                            "Give cross-new-by-old--….pem along with it."
+                        );
                     var key = same.X is null ? known.Max(k => k.KeyNumber) + 1 : same.KeyNumber;
                     root.Add(c.Der.ToArray(), key, now);
                     known.Add((key, c));
-                    taken.Add($"the root's certificate {c.Serial.Hex[..8]}… with {(same.X is null ? "a new" : "the same")} key, until {c.NotAfter:yyyy-MM-dd}");
+                    taken.Add(
+                        $"the root's certificate {c.Serial.Hex[..8]}… with {(same.X is null ? "a new" : "the same")} key, until {c.NotAfter:yyyy-MM-dd}"
+                    );
                 }
                 else if (known.Any(k => c.SignedBy(k.X.PublicKey)) && known.Any(k => k.X.PublicKey.SameKey(c.PublicKey)))
                 {
                     root.Crosses.Add(new() { Der = c.Der.ToArray() });
                     taken.Add($"the cross certificate {c.Serial.Hex[..8]}…");
                 }
-                else throw new BeaconProblem(ProblemCode.WrongFile, $"The certificate {c.Serial} has our root's name, but no key of ours signed it.", "Give the files that beacon ceremony renew wrote.");
+                else
+                    throw new BeaconProblem(
+                        ProblemCode.WrongFile,
+                        $"The certificate {c.Serial} has our root's name, but no key of ours signed it.",
+                        "Give the files that beacon ceremony renew wrote."
+                    );
             }
-            if (taken.Count == 0) throw new BeaconProblem(ProblemCode.WrongState, "All of these are installed already.", "Nothing to do.");
+            if (taken.Count == 0)
+                throw new BeaconProblem(ProblemCode.WrongState, "All of these are installed already.", "Nothing to do.");
             await db.Note(now, actor, "authority.root-renewed", Authority.RootSlug, string.Join("; ", taken));
             await write.CommitAsync(ct);
             // Older roots stay in it as long as they are good: clients may have the one or the other.

@@ -15,15 +15,21 @@ public sealed class RenewAuthority(BeaconDb db, AuthorityKeys keys, AuthorityReg
     /// <returns>The request's short name.</returns>
     public async Task<string> RunAsync(string slug, KeySpec? newKey, string actor, CancellationToken ct)
     {
-        if (slug != Authority.IssuingSlug) throw Elsewhere(slug);
+        if (slug != Authority.IssuingSlug)
+            throw Elsewhere(slug);
         var point = registry.Issuing;
         string name;
         await using (var write = await db.BeginWriteAsync(ct))
         {
             var authority = await db.Authorities.Include(a => a.Generations).SingleAsync(a => a.Slug == slug, ct);
             if (authority.Coming is { } coming)
-                throw new BeaconProblem(ProblemCode.WrongState, $"Generation {coming.Number} of {slug} is on its way already: it {(coming.Waits ? "waits for the answer to its request" : "is published and waits to be taken up")}.",
-                    coming.Waits ? $"Install the answer (beacon authority install {slug} FILES), or take the renewal back: beacon authority undo {slug}" : $"beacon authority take-up {slug}, or beacon authority undo {slug}");
+                throw new BeaconProblem(
+                    ProblemCode.WrongState,
+                    $"Generation {coming.Number} of {slug} is on its way already: it {(coming.Waits ? "waits for the answer to its request" : "is published and waits to be taken up")}.",
+                    coming.Waits
+                        ? $"Install the answer (beacon authority install {slug} FILES), or take the renewal back: beacon authority undo {slug}"
+                        : $"beacon authority take-up {slug}, or beacon authority undo {slug}"
+                );
             var now = clock.GetUtcNow();
             // A kill between the file and the row leaves a key that nothing points to; the next one has a name of its own.
             var file = newKey is null ? null : keys.NameFor($"{slug}--{now:yyyyMMdd-HHmmss}");
@@ -31,7 +37,13 @@ public sealed class RenewAuthority(BeaconDb db, AuthorityKeys keys, AuthorityReg
             var request = CertificationRequest.Write(point.Certificate.Subject, [], signer);
             var generation = authority.Ask(request, file);
             name = AuthorityAnswer.NameOf(CertificationRequest.Read(request));
-            await db.Note(now, actor, "authority.renewal-begun", slug, $"generation {generation.Number} with {(newKey is null ? "the same key" : $"a new key, {newKey}")}; its request {name} waits for an answer");
+            await db.Note(
+                now,
+                actor,
+                "authority.renewal-begun",
+                slug,
+                $"generation {generation.Number} with {(newKey is null ? "the same key" : $"a new key, {newKey}")}; its request {name} waits for an answer"
+            );
             await write.CommitAsync(ct);
         }
         await registry.LoadAsync(db, ct);
@@ -39,7 +51,12 @@ public sealed class RenewAuthority(BeaconDb db, AuthorityKeys keys, AuthorityReg
         return name;
     }
 
-    internal static BeaconProblem Elsewhere(string slug) => new(slug == Authority.RootSlug ? ProblemCode.WrongState : ProblemCode.NotFound,
-        slug == Authority.RootSlug ? "The root's key is not here, so it cannot be renewed here." : $"There is no authority \"{slug}\".",
-        slug == Authority.RootSlug ? "Where it is: beacon ceremony renew FOLDER. Then bring what it wrote: beacon authority install root FILES" : "See beacon authority list.");
+    internal static BeaconProblem Elsewhere(string slug) =>
+        new(
+            slug == Authority.RootSlug ? ProblemCode.WrongState : ProblemCode.NotFound,
+            slug == Authority.RootSlug ? "The root's key is not here, so it cannot be renewed here." : $"There is no authority \"{slug}\".",
+            slug == Authority.RootSlug
+                ? "Where it is: beacon ceremony renew FOLDER. Then bring what it wrote: beacon authority install root FILES"
+                : "See beacon authority list."
+        );
 }

@@ -12,7 +12,15 @@ using OrderlyBeacon.Service.Work;
 namespace OrderlyBeacon.Service.Bindings;
 
 /// <summary>Puts a certificate's current edition into a service, or takes it out again; or only says what that would change.</summary>
-public sealed class BindService(BeaconDb db, OrderDesk desk, CarryOutRequest carryOut, AuthorityRegistry registry, Changes changes, TimeProvider clock, WorkBell bell)
+public sealed class BindService(
+    BeaconDb db,
+    OrderDesk desk,
+    CarryOutRequest carryOut,
+    AuthorityRegistry registry,
+    Changes changes,
+    TimeProvider clock,
+    WorkBell bell
+)
 {
     /// <summary>Without a certificate: what taking it out would change.</summary>
     public async Task<OrderInfo> PlanAsync(string hostName, string service, BindWish wish, CancellationToken ct)
@@ -36,7 +44,13 @@ public sealed class BindService(BeaconDb db, OrderDesk desk, CarryOutRequest car
 
     public async Task<long> PutInAsync(string hostName, string service, BindWish wish, Caller caller, CancellationToken ct)
     {
-        var (host, _, certificate, edition) = await FindAsync(hostName, service, wish.Certificate ?? throw new BeaconProblem(ProblemCode.InputInvalid, "No certificate is given.", "Name the certificate to bind."), ct);
+        var (host, _, certificate, edition) = await FindAsync(
+            hostName,
+            service,
+            wish.Certificate
+                ?? throw new BeaconProblem(ProblemCode.InputInvalid, "No certificate is given.", "Name the certificate to bind."),
+            ct
+        );
         long id;
         await using (var write = await db.BeginWriteAsync(ct))
         {
@@ -60,7 +74,15 @@ public sealed class BindService(BeaconDb db, OrderDesk desk, CarryOutRequest car
         var row = await FindServiceAsync(host, service, ct);
         if (!await db.Bindings.AnyAsync(b => b.ServiceId == row.Id, ct))
             throw new BeaconProblem(ProblemCode.NotFound, $"No certificate is bound to {host.Name}/{service}.", "Nothing to do.");
-        var order = await desk.PlaceAsync(host, new Order(0, OrderKind.Unbind, null, null, null, null, null, [service], null, null, null, null), null, caller.Actor, "unbinding.ordered", $"{host.Name}/{service}", ct);
+        var order = await desk.PlaceAsync(
+            host,
+            new Order(0, OrderKind.Unbind, null, null, null, null, null, [service], null, null, null, null),
+            null,
+            caller.Actor,
+            "unbinding.ordered",
+            $"{host.Name}/{service}",
+            ct
+        );
         return order.Id;
     }
 
@@ -69,21 +91,42 @@ public sealed class BindService(BeaconDb db, OrderDesk desk, CarryOutRequest car
 
     private async Task<HostService> FindServiceAsync(Hosts.Host host, string service, CancellationToken ct) =>
         await db.Services.AsNoTracking().FirstOrDefaultAsync(s => s.HostId == host.Id && s.Name == service, ct)
-            ?? throw new BeaconProblem(ProblemCode.NotFound, $"There is no service \"{service}\" on {host.Name}.", "See beacon service list.");
+        ?? throw new BeaconProblem(ProblemCode.NotFound, $"There is no service \"{service}\" on {host.Name}.", "See beacon service list.");
 
-    private async Task<(Hosts.Host, HostService, Certificates.Certificate, Certificates.Edition)> FindAsync(string hostName, string service, string certificateName, CancellationToken ct)
+    private async Task<(Hosts.Host, HostService, Certificates.Certificate, Certificates.Edition)> FindAsync(
+        string hostName,
+        string service,
+        string certificateName,
+        CancellationToken ct
+    )
     {
         var host = await HostEndpoints.FindAsync(db, hostName, ct);
         host.ThrowIfGone();
         var row = await FindServiceAsync(host, service, ct);
         if (Shapes.Problem(row.ProblemJson) is { } p)
-            throw new BeaconProblem(Enum.TryParse<ProblemCode>(p.Code.Replace("-", ""), true, out var code) ? code : ProblemCode.ConfigurationBroken, $"{host.Name}/{service} cannot be changed now: {p.Message}", p.Cure);
-        var certificate = await db.Certificates.AsNoTracking().FirstOrDefaultAsync(c => c.Name == certificateName, ct)
+            throw new BeaconProblem(
+                Enum.TryParse<ProblemCode>(p.Code.Replace("-", ""), true, out var code) ? code : ProblemCode.ConfigurationBroken,
+                $"{host.Name}/{service} cannot be changed now: {p.Message}",
+                p.Cure
+            );
+        var certificate =
+            await db.Certificates.AsNoTracking().FirstOrDefaultAsync(c => c.Name == certificateName, ct)
             ?? throw new BeaconProblem(ProblemCode.NotFound, $"There is no certificate \"{certificateName}\".", "See beacon cert list.");
         if (certificate.HostId != host.Id)
-            throw new BeaconProblem(ProblemCode.WrongState, $"The key of \"{certificateName}\" is not on {host.Name}; keys stay where they were made.", $"Request a certificate for {host.Name}.");
-        var edition = await db.Editions.AsNoTracking().FirstOrDefaultAsync(e => e.CertificateId == certificate.Id && e.State == EditionState.Current, ct)
-            ?? throw new BeaconProblem(ProblemCode.WrongState, $"\"{certificateName}\" has no edition in the store yet.", "Wait for its request to be carried out.");
+            throw new BeaconProblem(
+                ProblemCode.WrongState,
+                $"The key of \"{certificateName}\" is not on {host.Name}; keys stay where they were made.",
+                $"Request a certificate for {host.Name}."
+            );
+        var edition =
+            await db
+                .Editions.AsNoTracking()
+                .FirstOrDefaultAsync(e => e.CertificateId == certificate.Id && e.State == EditionState.Current, ct)
+            ?? throw new BeaconProblem(
+                ProblemCode.WrongState,
+                $"\"{certificateName}\" has no edition in the store yet.",
+                "Wait for its request to be carried out."
+            );
         return (host, row, certificate, edition);
     }
 }
@@ -93,18 +136,44 @@ internal static class ServiceEndpoints
     public static void MapServices(this RouteGroupBuilder api)
     {
         var g = api.MapGroup("/services").WithTags("Services");
-        g.MapGet("", async (ServiceQueries q, string? search, CancellationToken ct) => TypedResults.Ok(await q.ListAsync(search, null, ct))).WithName("listServices");
-        g.MapGet("/{host}/{service}", async (string host, string service, ServiceQueries q, BeaconDb db, CancellationToken ct) =>
-        {
-            var h = await HostEndpoints.FindAsync(db, host, ct);
-            return TypedResults.Ok((await q.ListAsync(null, h.Id, ct)).FirstOrDefault(s => s.Name == service)
-                ?? throw new BeaconProblem(ProblemCode.NotFound, $"There is no service \"{service}\" on {h.Name}.", "See beacon service list."));
-        }).WithName("getService");
-        g.MapPost("/{host}/{service}/plan", async (string host, string service, BindWish wish, BindService bind, CancellationToken ct) => TypedResults.Ok(await bind.PlanAsync(host, service, wish, ct)))
-            .RequireAuthorization(Policies.Requester).WithName("planBinding");
-        g.MapPost("/{host}/{service}/binding", async (string host, string service, BindWish wish, BindService bind, Caller caller, CancellationToken ct) =>
-            TypedResults.Ok(new OrderAccepted(await bind.PutInAsync(host, service, wish, caller, ct)))).RequireAuthorization(Policies.Requester).WithName("bindService");
-        g.MapDelete("/{host}/{service}/binding", async (string host, string service, BindService bind, Caller caller, CancellationToken ct) =>
-            TypedResults.Ok(new OrderAccepted(await bind.TakeOutAsync(host, service, caller, ct)))).RequireAuthorization(Policies.Requester).WithName("unbindService");
+        g.MapGet("", async (ServiceQueries q, string? search, CancellationToken ct) => TypedResults.Ok(await q.ListAsync(search, null, ct)))
+            .WithName("listServices");
+        g.MapGet(
+                "/{host}/{service}",
+                async (string host, string service, ServiceQueries q, BeaconDb db, CancellationToken ct) =>
+                {
+                    var h = await HostEndpoints.FindAsync(db, host, ct);
+                    return TypedResults.Ok(
+                        (await q.ListAsync(null, h.Id, ct)).FirstOrDefault(s => s.Name == service)
+                            ?? throw new BeaconProblem(
+                                ProblemCode.NotFound,
+                                $"There is no service \"{service}\" on {h.Name}.",
+                                "See beacon service list."
+                            )
+                    );
+                }
+            )
+            .WithName("getService");
+        g.MapPost(
+                "/{host}/{service}/plan",
+                async (string host, string service, BindWish wish, BindService bind, CancellationToken ct) =>
+                    TypedResults.Ok(await bind.PlanAsync(host, service, wish, ct))
+            )
+            .RequireAuthorization(Policies.Requester)
+            .WithName("planBinding");
+        g.MapPost(
+                "/{host}/{service}/binding",
+                async (string host, string service, BindWish wish, BindService bind, Caller caller, CancellationToken ct) =>
+                    TypedResults.Ok(new OrderAccepted(await bind.PutInAsync(host, service, wish, caller, ct)))
+            )
+            .RequireAuthorization(Policies.Requester)
+            .WithName("bindService");
+        g.MapDelete(
+                "/{host}/{service}/binding",
+                async (string host, string service, BindService bind, Caller caller, CancellationToken ct) =>
+                    TypedResults.Ok(new OrderAccepted(await bind.TakeOutAsync(host, service, caller, ct)))
+            )
+            .RequireAuthorization(Policies.Requester)
+            .WithName("unbindService");
     }
 }

@@ -25,8 +25,22 @@ public sealed class HostService
 
     public static HostService Of(int hostId, string name) => new() { HostId = hostId, Name = name };
 
-    public void Described(string connector, string namesJson, string endpointsJson, string placesJson, string? certificateFile, string? problemJson) =>
-        (Connector, NamesJson, EndpointsJson, PlacesJson, CertificateFile, ProblemJson) = (connector, namesJson, endpointsJson, placesJson, certificateFile, problemJson);
+    public void Described(
+        string connector,
+        string namesJson,
+        string endpointsJson,
+        string placesJson,
+        string? certificateFile,
+        string? problemJson
+    ) =>
+        (Connector, NamesJson, EndpointsJson, PlacesJson, CertificateFile, ProblemJson) = (
+            connector,
+            namesJson,
+            endpointsJson,
+            placesJson,
+            certificateFile,
+            problemJson
+        );
 
     public void Looked(string looksJson, string? servedSerial, DateTimeOffset? from, DateTimeOffset? until) =>
         (LooksJson, ServedSerial, ServedFrom, ServedUntil) = (looksJson, servedSerial, from, until);
@@ -45,18 +59,30 @@ public sealed class Binding
     public string? Message { get; private set; }
     public DateTimeOffset? SeenAt { get; private set; }
 
-    public static Binding Plan(int certificateId, int serviceId, int? port) => new() { CertificateId = certificateId, ServiceId = serviceId, Port = port, State = BindingState.Planned };
+    public static Binding Plan(int certificateId, int serviceId, int? port) =>
+        new()
+        {
+            CertificateId = certificateId,
+            ServiceId = serviceId,
+            Port = port,
+            State = BindingState.Planned,
+        };
 
     public void Want(string serial) => WantedSerial = serial;
 
-    public void Took(string serial, DateTimeOffset at) => (State, WantedSerial, SeenSerial, SeenAt, Message) = (BindingState.Serving, serial, serial, at, null);
+    public void Took(string serial, DateTimeOffset at) =>
+        (State, WantedSerial, SeenSerial, SeenAt, Message) = (BindingState.Serving, serial, serial, at, null);
 
     /// <summary>A look saw this serial; null when nothing was served.</summary>
     public void Saw(string? serial, DateTimeOffset at)
     {
-        if (State == BindingState.Planned) return;
+        if (State == BindingState.Planned)
+            return;
         (SeenSerial, SeenAt) = (serial, at);
-        State = serial is null ? BindingState.Broken : serial == WantedSerial ? BindingState.Serving : BindingState.Behind;
+        State =
+            serial is null ? BindingState.Broken
+            : serial == WantedSerial ? BindingState.Serving
+            : BindingState.Behind;
         Message = State switch
         {
             BindingState.Broken => "No certificate is served there now.",

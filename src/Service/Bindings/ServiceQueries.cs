@@ -11,15 +11,25 @@ public sealed class ServiceQueries(BeaconDb db, BeaconOptions options, TimeProvi
     public async Task<List<ServiceInfo>> ListAsync(string? search, int? hostId, CancellationToken ct)
     {
         var q = db.Services.AsNoTracking();
-        if (hostId is { } id) q = q.Where(s => s.HostId == id);
-        if (!string.IsNullOrWhiteSpace(search)) q = q.Where(s => s.NamesJson.Contains(search) || s.Name.Contains(search));
-        var rows = await (from s in q
-                          join h in db.Hosts on s.HostId equals h.Id
-                          where h.State == HostState.Joined
-                          from b in db.Bindings.Where(b => b.ServiceId == s.Id).DefaultIfEmpty()
-                          from c in db.Certificates.Where(c => b != null && c.Id == b.CertificateId).DefaultIfEmpty()
-                          orderby h.Name, s.Name
-                          select new { s, Host = h.Name, b, Certificate = c == null ? null : c.Name }).ToListAsync(ct);
+        if (hostId is { } id)
+            q = q.Where(s => s.HostId == id);
+        if (!string.IsNullOrWhiteSpace(search))
+            q = q.Where(s => s.NamesJson.Contains(search) || s.Name.Contains(search));
+        var rows = await (
+            from s in q
+            join h in db.Hosts on s.HostId equals h.Id
+            where h.State == HostState.Joined
+            from b in db.Bindings.Where(b => b.ServiceId == s.Id).DefaultIfEmpty()
+            from c in db.Certificates.Where(c => b != null && c.Id == b.CertificateId).DefaultIfEmpty()
+            orderby h.Name, s.Name
+            select new
+            {
+                s,
+                Host = h.Name,
+                b,
+                Certificate = c == null ? null : c.Name,
+            }
+        ).ToListAsync(ct);
         return [.. rows.Select(x => Info(x.s, x.Host, x.b is null ? null : BindingOf(x.b, x.Certificate!, x.Host, x.s.Name)))];
     }
 
@@ -35,30 +45,80 @@ public sealed class ServiceQueries(BeaconDb db, BeaconOptions options, TimeProvi
         {
             // Time goes on between two looks.
             if (ends < now)
-                look = look with { Accepted = false, Severity = Severity.Now, Problems = [new("lapsed", Severity.Now, $"The certificate ended on {ends:d MMM yyyy HH:mm}.", "Every client refuses the connection.", "Request a new one and bind it.")] };
+                look = look with
+                {
+                    Accepted = false,
+                    Severity = Severity.Now,
+                    Problems =
+                    [
+                        new(
+                            "lapsed",
+                            Severity.Now,
+                            $"The certificate ended on {ends:d MMM yyyy HH:mm}.",
+                            "Every client refuses the connection.",
+                            "Request a new one and bind it."
+                        ),
+                    ],
+                };
             else if (binding is null && ends < now.AddDays(options.SoonDays))
-                look = look with { Severity = Severity.Soon, Problems = [new("ends-soon", Severity.Soon, $"The certificate ends on {ends:d MMM yyyy}, {Distance(ends - now)}, and nothing renews it.", "After that every client refuses the connection.", "Request its successor and bind it; it renews itself from then on.")] };
+                look = look with
+                {
+                    Severity = Severity.Soon,
+                    Problems =
+                    [
+                        new(
+                            "ends-soon",
+                            Severity.Soon,
+                            $"The certificate ends on {ends:d MMM yyyy}, {Distance(ends - now)}, and nothing renews it.",
+                            "After that every client refuses the connection.",
+                            "Request its successor and bind it; it renews itself from then on."
+                        ),
+                    ],
+                };
         }
         var severity = look?.Severity ?? Severity.Fine;
-        if (binding is { State: BindingState.Broken or BindingState.Behind }) severity = Severity.Failed;
+        if (binding is { State: BindingState.Broken or BindingState.Behind })
+            severity = Severity.Failed;
         var problem = Shapes.Problem(s.ProblemJson);
-        if (problem is not null && severity < Severity.Soon) severity = Severity.Soon;
-        var state = look is null ? "not looked at yet" : binding is { State: BindingState.Behind } ? "behind" : look.Problems.FirstOrDefault() is { } p ? Word(p.Fault) : binding is null ? "accepted, not managed" : "accepted";
-        return new(host, s.Name, s.Connector, Shapes.Strings(s.NamesJson), JsonSerializer.Deserialize(s.EndpointsJson, BeaconJson.Default.ListEndpointInfo)!, Shapes.Strings(s.PlacesJson), s.CertificateFile,
-            severity, state, binding, look, problem);
+        if (problem is not null && severity < Severity.Soon)
+            severity = Severity.Soon;
+        var state =
+            look is null ? "not looked at yet"
+            : binding is { State: BindingState.Behind } ? "behind"
+            : look.Problems.FirstOrDefault() is { } p ? Word(p.Fault)
+            : binding is null ? "accepted, not managed"
+            : "accepted";
+        return new(
+            host,
+            s.Name,
+            s.Connector,
+            Shapes.Strings(s.NamesJson),
+            JsonSerializer.Deserialize(s.EndpointsJson, BeaconJson.Default.ListEndpointInfo)!,
+            Shapes.Strings(s.PlacesJson),
+            s.CertificateFile,
+            severity,
+            state,
+            binding,
+            look,
+            problem
+        );
     }
 
-    private static string Word(string fault) => fault switch
-    {
-        "plain-only" => "not encrypted",
-        "no-answer" => "no answer",
-        "self-signed" => "self-signed",
-        "common-name-only" => "name only in CN",
-        "ends-soon" => "ends soon",
-        "lapsed" => "ended",
-        "unknown-issuer" => "unknown issuer",
-        _ => fault.Replace('-', ' '),
-    };
+    private static string Word(string fault) =>
+        fault switch
+        {
+            "plain-only" => "not encrypted",
+            "no-answer" => "no answer",
+            "self-signed" => "self-signed",
+            "common-name-only" => "name only in CN",
+            "ends-soon" => "ends soon",
+            "lapsed" => "ended",
+            "unknown-issuer" => "unknown issuer",
+            _ => fault.Replace('-', ' '),
+        };
 
-    public static string Distance(TimeSpan left) => left.TotalDays >= 1.5 ? $"in {Math.Ceiling(left.TotalDays):0} days" : left.TotalHours >= 1.5 ? $"in {left.TotalHours:0} hours" : $"in {Math.Max(1, left.TotalMinutes):0} minutes";
+    public static string Distance(TimeSpan left) =>
+        left.TotalDays >= 1.5 ? $"in {Math.Ceiling(left.TotalDays):0} days"
+        : left.TotalHours >= 1.5 ? $"in {left.TotalHours:0} hours"
+        : $"in {Math.Max(1, left.TotalMinutes):0} minutes";
 }

@@ -32,10 +32,14 @@ public sealed class Certificate
 
     public RenewalPolicy Policy => new(RenewAfter, NewKey, Automatic);
 
-    public static Certificate Of(string name, int? hostId, double? renewAfter) => new()
-    {
-        Name = name, HostId = hostId, RenewAfter = renewAfter ?? new RenewalPolicy().After, Automatic = hostId is not null,
-    };
+    public static Certificate Of(string name, int? hostId, double? renewAfter) =>
+        new()
+        {
+            Name = name,
+            HostId = hostId,
+            RenewAfter = renewAfter ?? new RenewalPolicy().After,
+            Automatic = hostId is not null,
+        };
 
     /// <summary>Takes over what a granted request asks for.</summary>
     public void Wish(string profile, string subject, string namesJson, string key, string? life, string owner, string approvedJson)
@@ -47,7 +51,11 @@ public sealed class Certificate
     public void ChangePolicy(PolicyInfo p)
     {
         if (p.After is < 0.05 or > 0.95)
-            throw new BeaconProblem(ProblemCode.InputInvalid, "A renewal can be planned after 0.05 to 0.95 of a certificate's life.", "Give a number in that range; 0.67 is usual.");
+            throw new BeaconProblem(
+                ProblemCode.InputInvalid,
+                "A renewal can be planned after 0.05 to 0.95 of a certificate's life.",
+                "Give a number in that range; 0.67 is usual."
+            );
         (RenewAfter, NewKey, Automatic) = (p.After, p.NewKey, p.Automatic);
         Version++;
     }
@@ -104,7 +112,11 @@ public sealed class Edition
     {
         // What is on hold may be revoked for good; its date stays that of the hold.
         if (RevokedAt is not null && (!IsHeld || reason == Core.Revocation.RevocationReason.CertificateHold))
-            throw new BeaconProblem(ProblemCode.WrongState, $"The edition {Serial} was revoked already, on {RevokedAt:yyyy-MM-dd HH:mm} UTC.", "Nothing to do.");
+            throw new BeaconProblem(
+                ProblemCode.WrongState,
+                $"The edition {Serial} was revoked already, on {RevokedAt:yyyy-MM-dd HH:mm} UTC.",
+                "Nothing to do."
+            );
         (RevokedAt, RevocationReason, RevocationChangedAt) = (RevokedAt ?? at, (int)reason, at);
     }
 
@@ -112,8 +124,13 @@ public sealed class Edition
     public void Release(DateTimeOffset at)
     {
         if (!IsHeld)
-            throw new BeaconProblem(ProblemCode.WrongState, RevokedAt is null ? $"The edition {Serial} is not on hold." : $"The edition {Serial} was revoked for good, on {RevokedAt:yyyy-MM-dd HH:mm} UTC.",
-                RevokedAt is null ? "Nothing to do." : "Renew the certificate: a revocation other than a hold cannot be taken back.");
+            throw new BeaconProblem(
+                ProblemCode.WrongState,
+                RevokedAt is null
+                    ? $"The edition {Serial} is not on hold."
+                    : $"The edition {Serial} was revoked for good, on {RevokedAt:yyyy-MM-dd HH:mm} UTC.",
+                RevokedAt is null ? "Nothing to do." : "Renew the certificate: a revocation other than a hold cannot be taken back."
+            );
         (RevokedAt, RevocationReason, RevocationChangedAt) = (null, null, at);
     }
 }

@@ -17,48 +17,95 @@ internal static class CertificateEndpoints
     public static void MapCertificates(this RouteGroupBuilder api)
     {
         var g = api.MapGroup("/certificates").WithTags("Certificates");
-        g.MapGet("", async (CertificateQueries q, string? search, string? host, string? after, int? take, CancellationToken ct) =>
-            TypedResults.Ok(await q.ListAsync(search, host, after, Math.Clamp(take ?? 200, 1, 2000), ct))).WithName("listCertificates");
+        g.MapGet(
+                "",
+                async (CertificateQueries q, string? search, string? host, string? after, int? take, CancellationToken ct) =>
+                    TypedResults.Ok(await q.ListAsync(search, host, after, Math.Clamp(take ?? 200, 1, 2000), ct))
+            )
+            .WithName("listCertificates");
 
-        g.MapGet("/{name}", async (string name, CertificateQueries q, HttpContext context, CancellationToken ct) =>
-        {
-            var detail = await q.OneAsync(name, ct);
-            context.Response.Headers.ETag = Tag(detail.Certificate.Version);
-            return TypedResults.Ok(detail);
-        }).WithName("getCertificate");
+        g.MapGet(
+                "/{name}",
+                async (string name, CertificateQueries q, HttpContext context, CancellationToken ct) =>
+                {
+                    var detail = await q.OneAsync(name, ct);
+                    context.Response.Headers.ETag = Tag(detail.Certificate.Version);
+                    return TypedResults.Ok(detail);
+                }
+            )
+            .WithName("getCertificate");
 
-        g.MapPost("/{name}/renew", async (string name, OrderRenewal renewal, CertificateQueries q, Caller caller, CancellationToken ct) =>
-            TypedResults.Ok(new OrderAccepted(await renewal.RunAsync((await q.FindAsync(name, ct)).Id, caller.Actor, ct)))).RequireAuthorization(Policies.Requester).WithName("renewCertificate");
+        g.MapPost(
+                "/{name}/renew",
+                async (string name, OrderRenewal renewal, CertificateQueries q, Caller caller, CancellationToken ct) =>
+                    TypedResults.Ok(new OrderAccepted(await renewal.RunAsync((await q.FindAsync(name, ct)).Id, caller.Actor, ct)))
+            )
+            .RequireAuthorization(Policies.Requester)
+            .WithName("renewCertificate");
 
-        g.MapPost("/{name}/revoke", async (string name, Revocation body, RevokeEdition revoke, CertificateQueries q, Caller caller, CancellationToken ct) =>
-        {
-            var row = await q.FindAsync(name, ct);
-            var serial = body.Serial ?? (row.Name != name && SerialNumber.TryParse(name, out var s) && name.Length < 60 ? s.Hex : null);
-            await revoke.RunAsync(row.Name, body with { Serial = serial }, caller, ct);
-            return TypedResults.Ok(await q.OneAsync(row.Name, ct));
-        }).RequireAuthorization(Policies.Administrator).WithName("revokeCertificate");
+        g.MapPost(
+                "/{name}/revoke",
+                async (string name, Revocation body, RevokeEdition revoke, CertificateQueries q, Caller caller, CancellationToken ct) =>
+                {
+                    var row = await q.FindAsync(name, ct);
+                    var serial =
+                        body.Serial ?? (row.Name != name && SerialNumber.TryParse(name, out var s) && name.Length < 60 ? s.Hex : null);
+                    await revoke.RunAsync(row.Name, body with { Serial = serial }, caller, ct);
+                    return TypedResults.Ok(await q.OneAsync(row.Name, ct));
+                }
+            )
+            .RequireAuthorization(Policies.Administrator)
+            .WithName("revokeCertificate");
 
-        g.MapPost("/{name}/release", async (string name, HoldRelease body, ReleaseEdition release, CertificateQueries q, Caller caller, CancellationToken ct) =>
-        {
-            var row = await q.FindAsync(name, ct);
-            await release.RunAsync(row.Name, body.Serial, caller, ct);
-            return TypedResults.Ok(await q.OneAsync(row.Name, ct));
-        }).RequireAuthorization(Policies.Administrator).WithName("releaseCertificate");
+        g.MapPost(
+                "/{name}/release",
+                async (string name, HoldRelease body, ReleaseEdition release, CertificateQueries q, Caller caller, CancellationToken ct) =>
+                {
+                    var row = await q.FindAsync(name, ct);
+                    await release.RunAsync(row.Name, body.Serial, caller, ct);
+                    return TypedResults.Ok(await q.OneAsync(row.Name, ct));
+                }
+            )
+            .RequireAuthorization(Policies.Administrator)
+            .WithName("releaseCertificate");
 
-        api.MapGet("/editions", (IssuedTable table, string? serial, string? name, DateTimeOffset? from, DateTimeOffset? to, int? take) =>
-        {
-            var n = Math.Clamp(take ?? 100, 1, IssuedTable.Most);
-            return TypedResults.Ok<List<IssuedEdition>>([.. (serial, name, from, to) switch
-            {
-                ({ Length: > 0 } s, _, _, _) => SerialNumber.TryParse(s, out var parsed) ? table.BySerial(parsed) : throw new BeaconProblem(ProblemCode.InputInvalid, $"\"{s}\" is not a serial number.", "Write it in hexadecimal, as certificates show it."),
-                (_, { Length: > 0 } beginning, _, _) => table.ByName(beginning.ToLowerInvariant(), n),
-                (_, _, { } after, { } before) => table.EndingBetween(after, before, n),
-                _ => throw new BeaconProblem(ProblemCode.InputInvalid, "It is not said what to look for.", "Give serial, name (the beginning of it), or from and to (when it ends)."),
-            }]);
-        }).WithName("findEditions").WithTags("Certificates");
+        api.MapGet(
+                "/editions",
+                (IssuedTable table, string? serial, string? name, DateTimeOffset? from, DateTimeOffset? to, int? take) =>
+                {
+                    var n = Math.Clamp(take ?? 100, 1, IssuedTable.Most);
+                    return TypedResults.Ok<List<IssuedEdition>>([
+                        .. (serial, name, from, to) switch
+                        {
+                            ({ Length: > 0 } s, _, _, _) => SerialNumber.TryParse(s, out var parsed)
+                                ? table.BySerial(parsed)
+                                : throw new BeaconProblem(
+                                    ProblemCode.InputInvalid,
+                                    $"\"{s}\" is not a serial number.",
+                                    "Write it in hexadecimal, as certificates show it."
+                                ),
+                            (_, { Length: > 0 } beginning, _, _) => table.ByName(beginning.ToLowerInvariant(), n),
+                            (_, _, { } after, { } before) => table.EndingBetween(after, before, n),
+                            _ => throw new BeaconProblem(
+                                ProblemCode.InputInvalid,
+                                "It is not said what to look for.",
+                                "Give serial, name (the beginning of it), or from and to (when it ends)."
+                            ),
+                        },
+                    ]);
+                }
+            )
+            .WithName("findEditions")
+            .WithTags("Certificates");
 
-        api.MapPost("/revocations", async (RevocationWish wish, RevokeMany revoke, Caller caller, CancellationToken ct) => TypedResults.Ok(await revoke.RunAsync(wish, caller, ct)))
-            .RequireAuthorization(Policies.Administrator).WithName("revokeMany").WithTags("Certificates");
+        api.MapPost(
+                "/revocations",
+                async (RevocationWish wish, RevokeMany revoke, Caller caller, CancellationToken ct) =>
+                    TypedResults.Ok(await revoke.RunAsync(wish, caller, ct))
+            )
+            .RequireAuthorization(Policies.Administrator)
+            .WithName("revokeMany")
+            .WithTags("Certificates");
 
         g.MapPut("/{name}/policy", ChangePolicyAsync).RequireAuthorization(Policies.Requester).WithName("changePolicy");
 
@@ -67,18 +114,49 @@ internal static class CertificateEndpoints
 
     private static string Tag(long version) => $"\"{version}\"";
 
-    private static async Task<IResult> ChangePolicyAsync(string name, PolicyInfo body, BeaconDb db, CertificateQueries q, Caller caller, TimeProvider clock, Changes changes, HttpContext context, CancellationToken ct)
+    private static async Task<IResult> ChangePolicyAsync(
+        string name,
+        PolicyInfo body,
+        BeaconDb db,
+        CertificateQueries q,
+        Caller caller,
+        TimeProvider clock,
+        Changes changes,
+        HttpContext context,
+        CancellationToken ct
+    )
     {
         var match = context.Request.Headers.IfMatch.ToString();
-        if (match.Length == 0) throw new BeaconProblem(ProblemCode.VersionMissing, "The change does not say which version it is of.", "Send the ETag of what you saw as If-Match.");
+        if (match.Length == 0)
+            throw new BeaconProblem(
+                ProblemCode.VersionMissing,
+                "The change does not say which version it is of.",
+                "Send the ETag of what you saw as If-Match."
+            );
         await using (var write = await db.BeginWriteAsync(ct))
         {
-            var row = await db.Certificates.FirstOrDefaultAsync(c => c.Name == name, ct) ?? throw new BeaconProblem(ProblemCode.NotFound, $"There is no certificate \"{name}\".", "See beacon cert list.");
-            if (match != Tag(row.Version)) throw new BeaconProblem(ProblemCode.ChangedMeanwhile, $"Somebody else changed \"{name}\" in between; nothing of yours was stored.", "Look at it again, then repeat the change.");
+            var row =
+                await db.Certificates.FirstOrDefaultAsync(c => c.Name == name, ct)
+                ?? throw new BeaconProblem(ProblemCode.NotFound, $"There is no certificate \"{name}\".", "See beacon cert list.");
+            if (match != Tag(row.Version))
+                throw new BeaconProblem(
+                    ProblemCode.ChangedMeanwhile,
+                    $"Somebody else changed \"{name}\" in between; nothing of yours was stored.",
+                    "Look at it again, then repeat the change."
+                );
             row.ChangePolicy(body);
-            var edition = await db.Editions.AsNoTracking().FirstOrDefaultAsync(e => e.CertificateId == row.Id && e.State == EditionState.Current, ct);
-            if (edition is not null && row.HostId is not null && row.Failures == 0) row.Settled(row.Policy.PlannedFor(edition.NotBefore, edition.NotAfter, edition.Serial));
-            await db.Note(clock.GetUtcNow(), caller.Actor, "policy.changed", name, $"renew after {body.After:0.###} of the life, {(body.Automatic ? "by itself" : "by hand")}");
+            var edition = await db
+                .Editions.AsNoTracking()
+                .FirstOrDefaultAsync(e => e.CertificateId == row.Id && e.State == EditionState.Current, ct);
+            if (edition is not null && row.HostId is not null && row.Failures == 0)
+                row.Settled(row.Policy.PlannedFor(edition.NotBefore, edition.NotAfter, edition.Serial));
+            await db.Note(
+                clock.GetUtcNow(),
+                caller.Actor,
+                "policy.changed",
+                name,
+                $"renew after {body.After:0.###} of the life, {(body.Automatic ? "by itself" : "by hand")}"
+            );
             await write.CommitAsync(ct);
         }
         changes.Tell("certificate", name);
@@ -87,13 +165,33 @@ internal static class CertificateEndpoints
         return TypedResults.Ok(detail);
     }
 
-    private static async Task<IResult> ExportAsync(string name, string? form, string? serial, CertificateQueries q, BeaconDb db, AuthorityRegistry registry, CancellationToken ct)
+    private static async Task<IResult> ExportAsync(
+        string name,
+        string? form,
+        string? serial,
+        CertificateQueries q,
+        BeaconDb db,
+        AuthorityRegistry registry,
+        CancellationToken ct
+    )
     {
         var row = await q.FindAsync(name, ct);
         var editions = db.Editions.AsNoTracking().Where(e => e.CertificateId == row.Id);
         var wanted = serial is not null && SerialNumber.TryParse(serial, out var s) ? s.Hex : null;
-        var edition = (wanted is not null ? await editions.FirstOrDefaultAsync(e => e.Serial == wanted, ct) : await editions.OrderByDescending(e => e.State == EditionState.Current).ThenByDescending(e => e.Id).FirstOrDefaultAsync(ct))
-            ?? throw new BeaconProblem(ProblemCode.NotFound, $"\"{row.Name}\" has no such edition.", "See beacon cert show " + row.Name + ".");
+        var edition =
+            (
+                wanted is not null
+                    ? await editions.FirstOrDefaultAsync(e => e.Serial == wanted, ct)
+                    : await editions
+                        .OrderByDescending(e => e.State == EditionState.Current)
+                        .ThenByDescending(e => e.Id)
+                        .FirstOrDefaultAsync(ct)
+            )
+            ?? throw new BeaconProblem(
+                ProblemCode.NotFound,
+                $"\"{row.Name}\" has no such edition.",
+                "See beacon cert show " + row.Name + "."
+            );
         ReadOnlyMemory<byte>[] chain = [edition.Der, .. registry.Above(Core.Issuing.X509.Read(edition.Der)).Select(x => x.Der)];
         ReadOnlyMemory<byte>[] whole = [.. chain, registry.Root.Der];
         (byte[] Bytes, string Extension, string Type) file = (form ?? "pem") switch
@@ -103,7 +201,11 @@ internal static class CertificateEndpoints
             "der" => (edition.Der, ".cer", "application/pkix-cert"),
             "pkcs7" => (Pkcs7.WriteCertificates(whole), ".p7b", "application/pkcs7-mime"),
             "pkcs7-pem" => (Ascii(Armor.Write(Armor.Pkcs7, Pkcs7.WriteCertificates(whole))), ".p7b.pem", "application/x-pem-file"),
-            _ => throw new BeaconProblem(ProblemCode.InputInvalid, $"\"{form}\" is not a form that is written.", "Use pem, chain, der, pkcs7 or pkcs7-pem."),
+            _ => throw new BeaconProblem(
+                ProblemCode.InputInvalid,
+                $"\"{form}\" is not a form that is written.",
+                "Use pem, chain, der, pkcs7 or pkcs7-pem."
+            ),
         };
         var safe = string.Concat(row.Name.Select(c => char.IsAsciiLetterOrDigit(c) || c is '.' or '-' or '@' ? c : '_'));
         return TypedResults.File(file.Bytes, file.Type, $"{safe}--{edition.NotAfter:yyyy-MM-dd}{file.Extension}");

@@ -25,10 +25,16 @@ public sealed class CertificateQueries(BeaconDb db, AuthorityRegistry registry, 
         {
             var serial = SerialNumber.TryParse(search, out var s) ? s.Hex : search;
             var lower = search.ToLowerInvariant();
-            q = q.Where(c => c.Name.Contains(lower) || c.NamesJson.Contains(lower) || db.Editions.Any(e => e.CertificateId == c.Id && (e.Serial == serial || e.Thumbprint == lower)));
+            q = q.Where(c =>
+                c.Name.Contains(lower)
+                || c.NamesJson.Contains(lower)
+                || db.Editions.Any(e => e.CertificateId == c.Id && (e.Serial == serial || e.Thumbprint == lower))
+            );
         }
-        if (!string.IsNullOrWhiteSpace(host)) q = q.Where(c => db.Hosts.Any(h => h.Id == c.HostId && (h.Name == host || h.Name.StartsWith(host + "."))));
-        if (!string.IsNullOrEmpty(after)) q = q.Where(c => string.Compare(c.Name, after) > 0);
+        if (!string.IsNullOrWhiteSpace(host))
+            q = q.Where(c => db.Hosts.Any(h => h.Id == c.HostId && (h.Name == host || h.Name.StartsWith(host + "."))));
+        if (!string.IsNullOrEmpty(after))
+            q = q.Where(c => string.Compare(c.Name, after) > 0);
         var ids = await q.OrderBy(c => c.Name).Take(take).Select(c => c.Id).ToListAsync(ct);
         var items = await InfosAsync(ids, ct);
         return new(items, ids.Count == take ? items[^1].Name : null);
@@ -36,61 +42,193 @@ public sealed class CertificateQueries(BeaconDb db, AuthorityRegistry registry, 
 
     public async Task<List<CertificateInfo>> InfosAsync(List<int> ids, CancellationToken ct)
     {
-        var rows = await (from c in db.Certificates.AsNoTracking()
-                          where ids.Contains(c.Id)
-                          from h in db.Hosts.Where(h => h.Id == c.HostId).DefaultIfEmpty()
-                          orderby c.Name
-                          select new { c, Host = h == null ? null : h.Name }).ToListAsync(ct);
-        var editions = (await db.Editions.AsNoTracking().Where(e => ids.Contains(e.CertificateId)).Select(e => new { e.CertificateId, e.State, e.Serial, e.NotBefore, e.NotAfter, e.RevokedAt, e.RevocationReason, e.Id }).ToListAsync(ct)).ToLookup(e => e.CertificateId);
-        var bindings = (await (from b in db.Bindings.AsNoTracking()
-                               where ids.Contains(b.CertificateId)
-                               join s in db.Services on b.ServiceId equals s.Id
-                               join h in db.Hosts on s.HostId equals h.Id
-                               select new { b, Service = s.Name, Host = h.Name }).ToListAsync(ct)).ToLookup(x => x.b.CertificateId);
-        var openOrders = (await db.Orders.AsNoTracking().Where(o => o.CertificateId != null && ids.Contains(o.CertificateId!.Value) && (o.State == OrderState.Queued || o.State == OrderState.Taken)).Select(o => o.CertificateId!.Value).ToListAsync(ct)).ToHashSet();
+        var rows = await (
+            from c in db.Certificates.AsNoTracking()
+            where ids.Contains(c.Id)
+            from h in db.Hosts.Where(h => h.Id == c.HostId).DefaultIfEmpty()
+            orderby c.Name
+            select new { c, Host = h == null ? null : h.Name }
+        ).ToListAsync(ct);
+        var editions = (
+            await db
+                .Editions.AsNoTracking()
+                .Where(e => ids.Contains(e.CertificateId))
+                .Select(e => new
+                {
+                    e.CertificateId,
+                    e.State,
+                    e.Serial,
+                    e.NotBefore,
+                    e.NotAfter,
+                    e.RevokedAt,
+                    e.RevocationReason,
+                    e.Id,
+                })
+                .ToListAsync(ct)
+        ).ToLookup(e => e.CertificateId);
+        var bindings = (
+            await (
+                from b in db.Bindings.AsNoTracking()
+                where ids.Contains(b.CertificateId)
+                join s in db.Services on b.ServiceId equals s.Id
+                join h in db.Hosts on s.HostId equals h.Id
+                select new
+                {
+                    b,
+                    Service = s.Name,
+                    Host = h.Name,
+                }
+            ).ToListAsync(ct)
+        ).ToLookup(x => x.b.CertificateId);
+        var openOrders = (
+            await db
+                .Orders.AsNoTracking()
+                .Where(o =>
+                    o.CertificateId != null
+                    && ids.Contains(o.CertificateId!.Value)
+                    && (o.State == OrderState.Queued || o.State == OrderState.Taken)
+                )
+                .Select(o => o.CertificateId!.Value)
+                .ToListAsync(ct)
+        ).ToHashSet();
         var now = clock.GetUtcNow();
-        return [.. rows.Select(x =>
-        {
-            var own = editions[x.c.Id].ToList();
-            var e = own.FirstOrDefault(e => e.State == EditionState.Current) ?? own.Where(e => e.State == EditionState.Next).MaxBy(e => e.Id);
-            DateTimeOffset? planned = e is null || !(x.c.Automatic || x.c.Owner == "system") ? null : x.c.Policy.PlannedFor(e.NotBefore, e.NotAfter, e.Serial);
-            LifePhase? phase = e is null ? null : (LifePhase)(int)Life.PhaseOf(now, planned ?? e.NotAfter, e.NotAfter);
-            var bound = bindings[x.c.Id].Select(b => ServiceQueries.BindingOf(b.b, x.c.Name, b.Host, b.Service)).ToList();
-            var (severity, state) = StateOf(x.c, e?.State, e?.RevokedAt is null ? null : (RevocationReason)(e.RevocationReason ?? 0), e?.NotAfter, phase, bound, openOrders.Contains(x.c.Id), now);
-            return new CertificateInfo(x.c.Name, x.Host, x.c.Profile, Shapes.Strings(x.c.NamesJson), x.c.Key, severity, state, e?.Serial, e?.NotBefore, e?.NotAfter, planned, phase, own.Count, bound,
-                x.c.LastError, x.c.Failures, x.c.RetryAt, new(x.c.RenewAfter, x.c.NewKey, x.c.Automatic), x.c.Version);
-        })];
+        return
+        [
+            .. rows.Select(x =>
+            {
+                var own = editions[x.c.Id].ToList();
+                var e =
+                    own.FirstOrDefault(e => e.State == EditionState.Current)
+                    ?? own.Where(e => e.State == EditionState.Next).MaxBy(e => e.Id);
+                DateTimeOffset? planned =
+                    e is null || !(x.c.Automatic || x.c.Owner == "system")
+                        ? null
+                        : x.c.Policy.PlannedFor(e.NotBefore, e.NotAfter, e.Serial);
+                LifePhase? phase = e is null ? null : (LifePhase)(int)Life.PhaseOf(now, planned ?? e.NotAfter, e.NotAfter);
+                var bound = bindings[x.c.Id].Select(b => ServiceQueries.BindingOf(b.b, x.c.Name, b.Host, b.Service)).ToList();
+                var (severity, state) = StateOf(
+                    x.c,
+                    e?.State,
+                    e?.RevokedAt is null ? null : (RevocationReason)(e.RevocationReason ?? 0),
+                    e?.NotAfter,
+                    phase,
+                    bound,
+                    openOrders.Contains(x.c.Id),
+                    now
+                );
+                return new CertificateInfo(
+                    x.c.Name,
+                    x.Host,
+                    x.c.Profile,
+                    Shapes.Strings(x.c.NamesJson),
+                    x.c.Key,
+                    severity,
+                    state,
+                    e?.Serial,
+                    e?.NotBefore,
+                    e?.NotAfter,
+                    planned,
+                    phase,
+                    own.Count,
+                    bound,
+                    x.c.LastError,
+                    x.c.Failures,
+                    x.c.RetryAt,
+                    new(x.c.RenewAfter, x.c.NewKey, x.c.Automatic),
+                    x.c.Version
+                );
+            }),
+        ];
     }
 
-    private static (Severity, string) StateOf(Certificate c, EditionState? edition, RevocationReason? revoked, DateTimeOffset? notAfter, LifePhase? phase, List<BindingInfo> bound, bool working, DateTimeOffset now)
+    private static (Severity, string) StateOf(
+        Certificate c,
+        EditionState? edition,
+        RevocationReason? revoked,
+        DateTimeOffset? notAfter,
+        LifePhase? phase,
+        List<BindingInfo> bound,
+        bool working,
+        DateTimeOffset now
+    )
     {
-        if (c.Failures > 0 && !working) return (Severity.Failed, "renewal failed");
-        if (working) return (Severity.Fine, edition == EditionState.Current ? "renewing" : "being made");
-        if (edition is null) return (Severity.Soon, "not issued yet");
-        if (phase == LifePhase.Lapsed) return (Severity.Now, "ended");
-        if (revoked is { } why) return (Severity.Now, why == RevocationReason.CertificateHold ? "on hold" : "revoked");
-        if (bound.Any(b => b.State == BindingState.Broken)) return (Severity.Failed, "broken");
-        if (bound.Any(b => b.State == BindingState.Behind)) return (Severity.Failed, "behind");
-        if (phase == LifePhase.Due && c.Automatic) return (Severity.Fine, "due");
-        if (c.Owner == "system") return (Severity.Fine, "serving");
-        if (!c.Automatic && notAfter - now < TimeSpan.FromDays(30)) return (Severity.Soon, "ends soon");
-        return (Severity.Fine, bound.Count > 0 ? "serving" : c.HostId is null ? "handed out" : "in store");
+        if (c.Failures > 0 && !working)
+            return (Severity.Failed, "renewal failed");
+        if (working)
+            return (Severity.Fine, edition == EditionState.Current ? "renewing" : "being made");
+        if (edition is null)
+            return (Severity.Soon, "not issued yet");
+        if (phase == LifePhase.Lapsed)
+            return (Severity.Now, "ended");
+        if (revoked is { } why)
+            return (Severity.Now, why == RevocationReason.CertificateHold ? "on hold" : "revoked");
+        if (bound.Any(b => b.State == BindingState.Broken))
+            return (Severity.Failed, "broken");
+        if (bound.Any(b => b.State == BindingState.Behind))
+            return (Severity.Failed, "behind");
+        if (phase == LifePhase.Due && c.Automatic)
+            return (Severity.Fine, "due");
+        if (c.Owner == "system")
+            return (Severity.Fine, "serving");
+        if (!c.Automatic && notAfter - now < TimeSpan.FromDays(30))
+            return (Severity.Soon, "ends soon");
+        return (
+            Severity.Fine,
+            bound.Count > 0 ? "serving"
+            : c.HostId is null ? "handed out"
+            : "in store"
+        );
     }
 
     public async Task<CertificateDetail> OneAsync(string name, CancellationToken ct)
     {
         var row = await FindAsync(name, ct);
         var info = (await InfosAsync([row.Id], ct)).Single();
-        var editions = await db.Editions.AsNoTracking().Where(e => e.CertificateId == row.Id).OrderByDescending(e => e.Id).Take(200).ToListAsync(ct);
+        var editions = await db
+            .Editions.AsNoTracking()
+            .Where(e => e.CertificateId == row.Id)
+            .OrderByDescending(e => e.Id)
+            .Take(200)
+            .ToListAsync(ct);
         var issuer = registry.IsReady ? registry.Issuing.Certificate.Subject.ToString() : "";
         var shown = editions.FirstOrDefault(e => e.State == EditionState.Current) ?? editions.FirstOrDefault();
         var x = shown is null ? null : X509.Read(shown.Der);
         var looks = new List<LookInfo>();
-        foreach (var json in await db.Bindings.Where(b => b.CertificateId == row.Id).Join(db.Services, b => b.ServiceId, s => s.Id, (_, s) => s.LooksJson).ToListAsync(ct)) looks.AddRange(Shapes.Looks(json));
-        var orders = await OrderDesk.InfosAsync(db, db.Orders.Where(o => o.CertificateId == row.Id).OrderByDescending(o => o.Id).Take(20), ct);
-        return new(info, [.. editions.Select(e => new EditionInfo(e.Serial, e.Thumbprint, e.State, e.IssuedAt, e.NotBefore, e.NotAfter, e.KeyFingerprint, e.ProfileRevision, e.RequestId, e.RevokedAt,
-            e.RevocationReason is { } r ? BeaconProblem.SlugOf((RevocationReason)r) : null, issuer))],
-            x is null ? null : Shapes.Text(x), x is null ? [] : ChainBuilder.Build(x, registry.All, [], registry.Anchors).Steps, looks, orders);
+        foreach (
+            var json in await db
+                .Bindings.Where(b => b.CertificateId == row.Id)
+                .Join(db.Services, b => b.ServiceId, s => s.Id, (_, s) => s.LooksJson)
+                .ToListAsync(ct)
+        )
+            looks.AddRange(Shapes.Looks(json));
+        var orders = await OrderDesk.InfosAsync(
+            db,
+            db.Orders.Where(o => o.CertificateId == row.Id).OrderByDescending(o => o.Id).Take(20),
+            ct
+        );
+        return new(
+            info,
+            [
+                .. editions.Select(e => new EditionInfo(
+                    e.Serial,
+                    e.Thumbprint,
+                    e.State,
+                    e.IssuedAt,
+                    e.NotBefore,
+                    e.NotAfter,
+                    e.KeyFingerprint,
+                    e.ProfileRevision,
+                    e.RequestId,
+                    e.RevokedAt,
+                    e.RevocationReason is { } r ? BeaconProblem.SlugOf((RevocationReason)r) : null,
+                    issuer
+                )),
+            ],
+            x is null ? null : Shapes.Text(x),
+            x is null ? [] : ChainBuilder.Build(x, registry.All, [], registry.Anchors).Steps,
+            looks,
+            orders
+        );
     }
 
     /// <summary>By name, or by the serial or thumbprint of one of its editions.</summary>
@@ -100,8 +238,13 @@ public sealed class CertificateQueries(BeaconDb db, AuthorityRegistry registry, 
         if (row is null && SerialNumber.TryParse(name, out var serial))
         {
             var thumbprint = name.Replace(":", "").ToLowerInvariant();
-            var id = await db.Editions.AsNoTracking().Where(e => e.Serial == serial.Hex || e.Thumbprint == thumbprint).Select(e => (int?)e.CertificateId).FirstOrDefaultAsync(ct);
-            if (id is { } i) row = await db.Certificates.AsNoTracking().SingleAsync(c => c.Id == i, ct);
+            var id = await db
+                .Editions.AsNoTracking()
+                .Where(e => e.Serial == serial.Hex || e.Thumbprint == thumbprint)
+                .Select(e => (int?)e.CertificateId)
+                .FirstOrDefaultAsync(ct);
+            if (id is { } i)
+                row = await db.Certificates.AsNoTracking().SingleAsync(c => c.Id == i, ct);
         }
         return row ?? throw new BeaconProblem(ProblemCode.NotFound, $"There is no certificate \"{name}\".", "See beacon cert list.");
     }

@@ -26,18 +26,25 @@ public sealed class IssuedTable(string connectionString) : IDisposable
         $"SELECT {Columns} FROM Editions e CROSS JOIN Certificates c ON c.Id = e.CertificateId WHERE e.NotAfter >= $a AND e.NotAfter < $b ORDER BY e.NotAfter LIMIT $take",
     ];
 
-    private readonly ConcurrentBag<SqliteCommand>[] _idle = [[], [], []];
+    private readonly ConcurrentBag<SqliteCommand>[] _idle =
+    [
+        [],
+        [],
+        [],
+    ];
 
     public IReadOnlyList<IssuedEdition> BySerial(SerialNumber serial) => Run(0, serial.Hex, null, 1);
 
     /// <param name="prefix">In small letters, as names are kept.</param>
     public IReadOnlyList<IssuedEdition> ByName(string prefix, int take) => Run(1, prefix, prefix + "\uffff", take);
 
-    public IReadOnlyList<IssuedEdition> EndingBetween(DateTimeOffset from, DateTimeOffset to, int take) => Run(2, from.ToUnixTimeMilliseconds(), to.ToUnixTimeMilliseconds(), take);
+    public IReadOnlyList<IssuedEdition> EndingBetween(DateTimeOffset from, DateTimeOffset to, int take) =>
+        Run(2, from.ToUnixTimeMilliseconds(), to.ToUnixTimeMilliseconds(), take);
 
     private List<IssuedEdition> Run(int which, object a, object? b, int take)
     {
-        if (!_idle[which].TryTake(out var c)) c = Open(Statements[which]);
+        if (!_idle[which].TryTake(out var c))
+            c = Open(Statements[which]);
         c.Parameters[0].Value = a;
         c.Parameters[1].Value = b ?? DBNull.Value;
         c.Parameters[2].Value = Math.Clamp(take, 1, Most);
@@ -46,11 +53,24 @@ public sealed class IssuedTable(string connectionString) : IDisposable
             var found = new List<IssuedEdition>();
             using var r = c.ExecuteReader();
             while (r.Read())
-                found.Add(new(r.GetString(0), r.GetString(1), r.GetString(2), Time(r.GetInt64(3)), Time(r.GetInt64(4)), (EditionState)r.GetInt32(5), r.IsDBNull(6) ? null : Time(r.GetInt64(6)),
-                    r.IsDBNull(6) ? null : BeaconProblem.SlugOf((RevocationReason)(r.IsDBNull(7) ? 0 : r.GetInt32(7)))));
+                found.Add(
+                    new(
+                        r.GetString(0),
+                        r.GetString(1),
+                        r.GetString(2),
+                        Time(r.GetInt64(3)),
+                        Time(r.GetInt64(4)),
+                        (EditionState)r.GetInt32(5),
+                        r.IsDBNull(6) ? null : Time(r.GetInt64(6)),
+                        r.IsDBNull(6) ? null : BeaconProblem.SlugOf((RevocationReason)(r.IsDBNull(7) ? 0 : r.GetInt32(7)))
+                    )
+                );
             return found;
         }
-        finally { _idle[which].Add(c); }
+        finally
+        {
+            _idle[which].Add(c);
+        }
 
         static DateTimeOffset Time(long ms) => DateTimeOffset.FromUnixTimeMilliseconds(ms);
     }
@@ -67,7 +87,8 @@ public sealed class IssuedTable(string connectionString) : IDisposable
         }
         var c = connection.CreateCommand();
         c.CommandText = sql;
-        foreach (var name in new[] { "$a", "$b", "$take" }) c.Parameters.Add(new SqliteParameter { ParameterName = name, Value = DBNull.Value });
+        foreach (var name in new[] { "$a", "$b", "$take" })
+            c.Parameters.Add(new SqliteParameter { ParameterName = name, Value = DBNull.Value });
         return c;
     }
 

@@ -26,18 +26,32 @@ public sealed class Host
     public void NewJoinCode(string hash, DateTimeOffset until)
     {
         if (State == HostState.Joined)
-            throw new BeaconProblem(ProblemCode.AlreadyExists, $"The host {Name} has joined already.", $"If its agent was lost, remove the host first: beacon host remove {Name}.");
+            throw new BeaconProblem(
+                ProblemCode.AlreadyExists,
+                $"The host {Name} has joined already.",
+                $"If its agent was lost, remove the host first: beacon host remove {Name}."
+            );
         (State, JoinCodeHash, JoinCodeUntil) = (HostState.Invited, hash, until);
     }
 
     /// <exception cref="BeaconProblem"><see cref="ProblemCode.JoinCodeRefused"/>.</exception>
     public void CheckJoinCode(string hash, DateTimeOffset now)
     {
-        if (State == HostState.Joined) throw Refused("has been used already");
-        if (JoinCodeHash is null || !System.Security.Cryptography.CryptographicOperations.FixedTimeEquals(Convert.FromHexString(JoinCodeHash), Convert.FromHexString(hash))) throw Refused("is not the one that was made last");
-        if (JoinCodeUntil < now) throw Refused($"was good until {JoinCodeUntil:yyyy-MM-dd HH:mm} UTC only");
+        if (State == HostState.Joined)
+            throw Refused("has been used already");
+        if (
+            JoinCodeHash is null
+            || !System.Security.Cryptography.CryptographicOperations.FixedTimeEquals(
+                Convert.FromHexString(JoinCodeHash),
+                Convert.FromHexString(hash)
+            )
+        )
+            throw Refused("is not the one that was made last");
+        if (JoinCodeUntil < now)
+            throw Refused($"was good until {JoinCodeUntil:yyyy-MM-dd HH:mm} UTC only");
 
-        BeaconProblem Refused(string why) => new(ProblemCode.JoinCodeRefused, $"The join code for {Name} {why}.", $"Make a new one: beacon host invite {Name}.");
+        BeaconProblem Refused(string why) =>
+            new(ProblemCode.JoinCodeRefused, $"The join code for {Name} {why}.", $"Make a new one: beacon host invite {Name}.");
     }
 
     public void Join(DateTimeOffset agentCertificateEnds)
@@ -49,14 +63,32 @@ public sealed class Host
 
     public void Seen(DateTimeOffset at) => LastSeen = at;
 
-    public void Reported(DateTimeOffset at, string version, string addressesJson, string entriesJson, string? problemJson, string? anchorsJson) =>
-        (LastSeen, AgentVersion, AddressesJson, EntriesJson, ProblemJson, AnchorsJson) = (at, version, addressesJson, entriesJson, problemJson, anchorsJson);
+    public void Reported(
+        DateTimeOffset at,
+        string version,
+        string addressesJson,
+        string entriesJson,
+        string? problemJson,
+        string? anchorsJson
+    ) =>
+        (LastSeen, AgentVersion, AddressesJson, EntriesJson, ProblemJson, AnchorsJson) = (
+            at,
+            version,
+            addressesJson,
+            entriesJson,
+            problemJson,
+            anchorsJson
+        );
 
     public void Remove() => (State, JoinCodeHash) = (HostState.Removed, null);
 
     public void ThrowIfGone()
     {
         if (State == HostState.Removed)
-            throw new BeaconProblem(ProblemCode.HostGone, $"The host {Name} was removed.", $"Invite it again first: beacon host invite {Name}.");
+            throw new BeaconProblem(
+                ProblemCode.HostGone,
+                $"The host {Name} was removed.",
+                $"Invite it again first: beacon host invite {Name}."
+            );
     }
 }

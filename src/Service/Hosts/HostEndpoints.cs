@@ -18,7 +18,14 @@ using OrderlyBeacon.Service.Work;
 namespace OrderlyBeacon.Service.Hosts;
 
 /// <summary>Makes join codes: 100 random bits, then the root's SHA-256, so that the agent knows whom to trust before its first call.</summary>
-public sealed class InviteHost(BeaconDb db, AuthorityRegistry registry, KnownNames known, BeaconOptions options, TimeProvider clock, Changes changes)
+public sealed class InviteHost(
+    BeaconDb db,
+    AuthorityRegistry registry,
+    KnownNames known,
+    BeaconOptions options,
+    TimeProvider clock,
+    Changes changes
+)
 {
     private static readonly TimeSpan CodeLife = TimeSpan.FromHours(24);
     private const string Letters = "abcdefghjkmnpqrstuvwxyz23456789";
@@ -26,12 +33,14 @@ public sealed class InviteHost(BeaconDb db, AuthorityRegistry registry, KnownNam
     public async Task<HostInvitation> RunAsync(string name, Caller caller, CancellationToken ct)
     {
         var dns = DnsName.Parse(name);
-        if (dns.IsWildcard) throw new BeaconProblem(ProblemCode.NameMalformed, "A host's name has no star.", "Give the server's full name.");
+        if (dns.IsWildcard)
+            throw new BeaconProblem(ProblemCode.NameMalformed, "A host's name has no star.", "Give the server's full name.");
         var secret = string.Join('-', Enumerable.Range(0, 4).Select(_ => RandomNumberGenerator.GetString(Letters, 5)));
         var now = clock.GetUtcNow();
         await using var write = await db.BeginWriteAsync(ct);
         var host = await db.Hosts.FirstOrDefaultAsync(h => h.Name == dns.Ascii, ct);
-        if (host is null) db.Hosts.Add(host = Host.Invite(dns.Ascii));
+        if (host is null)
+            db.Hosts.Add(host = Host.Invite(dns.Ascii));
         host.NewJoinCode(HashOf(secret), now + CodeLife);
         await db.Note(now, caller.Actor, "host.invited", dns.Ascii, $"code good until {now + CodeLife:yyyy-MM-dd HH:mm}Z");
         await write.CommitAsync(ct);
@@ -52,21 +61,39 @@ public sealed class RemoveHost(BeaconDb db, AnnounceRevocations announce, KnownN
         var revoked = new List<(string, string)>();
         await using (var write = await db.BeginWriteAsync(ct))
         {
-            var host = await db.Hosts.FirstOrDefaultAsync(h => h.Name == name, ct) ?? throw new BeaconProblem(ProblemCode.NotFound, $"There is no host \"{name}\".", "See beacon host list.");
+            var host =
+                await db.Hosts.FirstOrDefaultAsync(h => h.Name == name, ct)
+                ?? throw new BeaconProblem(ProblemCode.NotFound, $"There is no host \"{name}\".", "See beacon host list.");
             host.ThrowIfGone();
             var now = clock.GetUtcNow();
             host.Remove();
-            foreach (var o in await db.Orders.Where(o => o.HostId == host.Id && (o.State == OrderState.Queued || o.State == OrderState.Taken)).ToListAsync(ct)) o.Cancel(now);
+            foreach (
+                var o in await db
+                    .Orders.Where(o => o.HostId == host.Id && (o.State == OrderState.Queued || o.State == OrderState.Taken))
+                    .ToListAsync(ct)
+            )
+                o.Cancel(now);
             var ids = await db.Certificates.Where(c => c.HostId == host.Id).Select(c => c.Id).ToListAsync(ct);
-            foreach (var e in await db.Editions.Where(e => ids.Contains(e.CertificateId) && e.Profile == "agent" && e.RevokedAt == null && e.NotAfter > now).ToListAsync(ct))
+            foreach (
+                var e in await db
+                    .Editions.Where(e => ids.Contains(e.CertificateId) && e.Profile == "agent" && e.RevokedAt == null && e.NotAfter > now)
+                    .ToListAsync(ct)
+            )
             {
                 e.Revoke(now, RevocationReason.CessationOfOperation);
                 revoked.Add(($"agent:{name}", e.Serial));
             }
-            foreach (var c in await db.Certificates.Where(c => c.HostId == host.Id).ToListAsync(ct)) c.Waiting();
+            foreach (var c in await db.Certificates.Where(c => c.HostId == host.Id).ToListAsync(ct))
+                c.Waiting();
             db.Bindings.RemoveRange(db.Bindings.Where(b => db.Services.Any(s => s.HostId == host.Id && s.Id == b.ServiceId)));
             db.Services.RemoveRange(db.Services.Where(s => s.HostId == host.Id));
-            await db.Note(now, caller.Actor, "host.removed", name, "its agent's certificates are revoked; what its servers serve stays until somebody changes it");
+            await db.Note(
+                now,
+                caller.Actor,
+                "host.removed",
+                name,
+                "its agent's certificates are revoked; what its servers serve stays until somebody changes it"
+            );
             await write.CommitAsync(ct);
         }
         known.Changed();
@@ -80,39 +107,85 @@ internal static class HostEndpoints
     public static void MapHosts(this RouteGroupBuilder api)
     {
         var g = api.MapGroup("/hosts").WithTags("Hosts");
-        g.MapGet("", async (BeaconDb db, OrderDesk desk, string? search, CancellationToken ct) =>
-        {
-            var q = db.Hosts.AsNoTracking().Where(h => h.State != HostState.Removed);
-            if (!string.IsNullOrWhiteSpace(search)) q = q.Where(h => h.Name.Contains(search));
-            var counts = await db.Services.GroupBy(s => s.HostId).Select(x => new { x.Key, Count = x.Count() }).ToDictionaryAsync(x => x.Key, x => x.Count, ct);
-            return TypedResults.Ok((await q.OrderBy(h => h.Name).ToListAsync(ct)).Select(h => Info(h, desk, counts.GetValueOrDefault(h.Id))).ToList());
-        }).WithName("listHosts");
+        g.MapGet(
+                "",
+                async (BeaconDb db, OrderDesk desk, string? search, CancellationToken ct) =>
+                {
+                    var q = db.Hosts.AsNoTracking().Where(h => h.State != HostState.Removed);
+                    if (!string.IsNullOrWhiteSpace(search))
+                        q = q.Where(h => h.Name.Contains(search));
+                    var counts = await db
+                        .Services.GroupBy(s => s.HostId)
+                        .Select(x => new { x.Key, Count = x.Count() })
+                        .ToDictionaryAsync(x => x.Key, x => x.Count, ct);
+                    return TypedResults.Ok(
+                        (await q.OrderBy(h => h.Name).ToListAsync(ct)).Select(h => Info(h, desk, counts.GetValueOrDefault(h.Id))).ToList()
+                    );
+                }
+            )
+            .WithName("listHosts");
 
-        g.MapGet("/{name}", async (string name, BeaconDb db, OrderDesk desk, ServiceQueries services, CancellationToken ct) =>
-        {
-            var host = await FindAsync(db, name, ct);
-            var list = await services.ListAsync(null, host.Id, ct);
-            return TypedResults.Ok(new HostDetail(Info(host, desk, list.Count), list, JsonSerializer.Deserialize(host.EntriesJson, BeaconJson.Default.ListStoreEntryInfo)!));
-        }).WithName("getHost");
+        g.MapGet(
+                "/{name}",
+                async (string name, BeaconDb db, OrderDesk desk, ServiceQueries services, CancellationToken ct) =>
+                {
+                    var host = await FindAsync(db, name, ct);
+                    var list = await services.ListAsync(null, host.Id, ct);
+                    return TypedResults.Ok(
+                        new HostDetail(
+                            Info(host, desk, list.Count),
+                            list,
+                            JsonSerializer.Deserialize(host.EntriesJson, BeaconJson.Default.ListStoreEntryInfo)!
+                        )
+                    );
+                }
+            )
+            .WithName("getHost");
 
-        g.MapPost("", async (NewHost body, InviteHost invite, Caller caller, CancellationToken ct) => TypedResults.Ok(await invite.RunAsync(body.Name, caller, ct)))
-            .RequireAuthorization(Policies.Administrator).WithName("inviteHost");
+        g.MapPost(
+                "",
+                async (NewHost body, InviteHost invite, Caller caller, CancellationToken ct) =>
+                    TypedResults.Ok(await invite.RunAsync(body.Name, caller, ct))
+            )
+            .RequireAuthorization(Policies.Administrator)
+            .WithName("inviteHost");
 
-        g.MapDelete("/{name}", async (string name, RemoveHost remove, BeaconDb db, Caller caller, CancellationToken ct) =>
-        {
-            await remove.RunAsync((await FindAsync(db, name, ct)).Name, caller, ct);
-            return TypedResults.NoContent();
-        }).RequireAuthorization(Policies.Administrator).WithName("removeHost");
+        g.MapDelete(
+                "/{name}",
+                async (string name, RemoveHost remove, BeaconDb db, Caller caller, CancellationToken ct) =>
+                {
+                    await remove.RunAsync((await FindAsync(db, name, ct)).Name, caller, ct);
+                    return TypedResults.NoContent();
+                }
+            )
+            .RequireAuthorization(Policies.Administrator)
+            .WithName("removeHost");
     }
 
     /// <summary>By full name, or by its first label where that is unmistakable.</summary>
     public static async Task<Host> FindAsync(BeaconDb db, string name, CancellationToken ct)
     {
-        var found = await db.Hosts.AsNoTracking().Where(h => h.Name == name || h.Name.StartsWith(name + ".")).OrderBy(h => h.Name.Length).Take(2).ToListAsync(ct);
-        return found.FirstOrDefault(h => h.Name == name) ?? (found.Count == 1 ? found[0] : null)
+        var found = await db
+            .Hosts.AsNoTracking()
+            .Where(h => h.Name == name || h.Name.StartsWith(name + "."))
+            .OrderBy(h => h.Name.Length)
+            .Take(2)
+            .ToListAsync(ct);
+        return found.FirstOrDefault(h => h.Name == name)
+            ?? (found.Count == 1 ? found[0] : null)
             ?? throw new BeaconProblem(ProblemCode.NotFound, $"There is no host \"{name}\".", "See beacon host list.");
     }
 
     private static HostInfo Info(Host h, OrderDesk desk, int services) =>
-        new(h.Name, h.State, desk.IsOnline(h), h.LastSeen, h.AgentVersion, Shapes.Strings(h.AddressesJson), services, h.AgentCertificateEnds, Shapes.Problem(h.ProblemJson));
+        new(
+            h.Name,
+            h.State,
+            desk.IsOnline(h),
+            h.LastSeen,
+            h.AgentVersion,
+            Shapes.Strings(h.AddressesJson),
+            services,
+            h.AgentCertificateEnds,
+            Shapes.Problem(h.ProblemJson)
+        );
 }

@@ -17,32 +17,60 @@ public sealed class TakeReport(BeaconDb db, JudgeLook judge, KnownNames known, C
         await using var write = await db.BeginWriteAsync(ct);
         var host = await db.Hosts.SingleAsync(h => h.Id == hostId, ct);
         var now = clock.GetUtcNow();
-        host.Reported(now, report.AgentVersion, Shapes.Json(report.Addresses), JsonSerializer.Serialize([.. report.Entries], BeaconJson.Default.ListStoreEntryInfo),
-            report.Problem is null ? null : JsonSerializer.Serialize(report.Problem, BeaconJson.Default.ProblemInfo), report.Anchors is null ? null : Shapes.Json(report.Anchors.Take(20)));
+        host.Reported(
+            now,
+            report.AgentVersion,
+            Shapes.Json(report.Addresses),
+            JsonSerializer.Serialize([.. report.Entries], BeaconJson.Default.ListStoreEntryInfo),
+            report.Problem is null ? null : JsonSerializer.Serialize(report.Problem, BeaconJson.Default.ProblemInfo),
+            report.Anchors is null ? null : Shapes.Json(report.Anchors.Take(20))
+        );
         var rows = await db.Services.Where(s => s.HostId == hostId).ToDictionaryAsync(s => s.Name, ct);
         var namesBefore = NamesOf(rows.Values);
-        var bindings = await db.Bindings.Where(b => db.Services.Any(s => s.HostId == hostId && s.Id == b.ServiceId)).ToDictionaryAsync(b => b.ServiceId, ct);
+        var bindings = await db
+            .Bindings.Where(b => db.Services.Any(s => s.HostId == hostId && s.Id == b.ServiceId))
+            .ToDictionaryAsync(b => b.ServiceId, ct);
         foreach (var found in report.Services.Take(5000))
         {
             if (!rows.Remove(found.Name, out var row))
             {
                 db.Services.Add(row = HostService.Of(hostId, found.Name));
-                await db.Note(now, "agent:" + host.Name, "service.found", $"{host.Name}/{found.Name}", $"by {found.Connector}: {string.Join(", ", found.Names)}");
+                await db.Note(
+                    now,
+                    "agent:" + host.Name,
+                    "service.found",
+                    $"{host.Name}/{found.Name}",
+                    $"by {found.Connector}: {string.Join(", ", found.Names)}"
+                );
             }
-            row.Described(found.Connector, Shapes.Json(found.Names), JsonSerializer.Serialize([.. found.Endpoints], BeaconJson.Default.ListEndpointInfo), Shapes.Json(found.Places), found.CertificateFile,
-                found.Problem is null ? null : JsonSerializer.Serialize(found.Problem, BeaconJson.Default.ProblemInfo));
+            row.Described(
+                found.Connector,
+                Shapes.Json(found.Names),
+                JsonSerializer.Serialize([.. found.Endpoints], BeaconJson.Default.ListEndpointInfo),
+                Shapes.Json(found.Places),
+                found.CertificateFile,
+                found.Problem is null ? null : JsonSerializer.Serialize(found.Problem, BeaconJson.Default.ProblemInfo)
+            );
             TakeLooks(row, found.Looks, host.Name, bindings.GetValueOrDefault(row.Id));
         }
         // A broken configuration shows no services: that does not mean they are gone.
         if (report.Problem is null)
             foreach (var gone in rows.Values)
             {
-                if (bindings.GetValueOrDefault(gone.Id) is { } binding) db.Bindings.Remove(binding);
+                if (bindings.GetValueOrDefault(gone.Id) is { } binding)
+                    db.Bindings.Remove(binding);
                 db.Services.Remove(gone);
-                await db.Note(now, "agent:" + host.Name, "service.gone", $"{host.Name}/{gone.Name}", "it is not in the server's configuration any more");
+                await db.Note(
+                    now,
+                    "agent:" + host.Name,
+                    "service.gone",
+                    $"{host.Name}/{gone.Name}",
+                    "it is not in the server's configuration any more"
+                );
             }
         await write.CommitAsync(ct);
-        if (NamesOf(db.Services.Local.Where(s => s.HostId == hostId)) != namesBefore) known.Changed();
+        if (NamesOf(db.Services.Local.Where(s => s.HostId == hostId)) != namesBefore)
+            known.Changed();
         changes.Tell("host", host.Name);
     }
 
@@ -52,10 +80,16 @@ public sealed class TakeReport(BeaconDb db, JudgeLook judge, KnownNames known, C
     /// <summary>Keeps judged looks, worst first, and what is served under the service's own name.</summary>
     public void TakeLooks(HostService row, IReadOnlyList<LookReport> looks, string hostName, Binding? binding)
     {
-        if (looks.Count == 0) return;
+        if (looks.Count == 0)
+            return;
         var judged = looks.Take(50).Select(l => judge.Run(l, hostName)).ToList();
         var own = judged.FirstOrDefault(l => l.Served is not null);
-        row.Looked(JsonSerializer.Serialize([.. judged.OrderByDescending(l => l.Severity)], BeaconJson.Default.ListLookInfo), own?.Served?.Serial, own?.Served?.NotBefore, own?.Served?.NotAfter);
+        row.Looked(
+            JsonSerializer.Serialize([.. judged.OrderByDescending(l => l.Severity)], BeaconJson.Default.ListLookInfo),
+            own?.Served?.Serial,
+            own?.Served?.NotBefore,
+            own?.Served?.NotAfter
+        );
         binding?.Saw(own?.Served?.Serial, looks[0].At);
     }
 }

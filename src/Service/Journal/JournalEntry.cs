@@ -19,8 +19,16 @@ public sealed class JournalEntry
 
     public JournalEntryInfo Info => new(Sequence, At, Actor, Action, Subject, Detail, Previous, Hash);
 
-    public static JournalEntry Of(JournalRecord r) => new()
-    {
-        Sequence = r.Sequence, At = r.At, Actor = r.Actor, Action = r.Action, Subject = r.Subject, Detail = r.Detail, Previous = r.Previous, Hash = r.Hash,
-    };
+    public static JournalEntry Of(JournalRecord r) =>
+        new()
+        {
+            Sequence = r.Sequence,
+            At = r.At,
+            Actor = r.Actor,
+            Action = r.Action,
+            Subject = r.Subject,
+            Detail = r.Detail,
+            Previous = r.Previous,
+            Hash = r.Hash,
+        };
 }

@@ -24,16 +24,32 @@ public sealed class RestoreBackup(BeaconDb db, AuthorityRegistry registry, Fetch
     /// <returns>When the backup was taken.</returns>
     public static async Task<DateTimeOffset> UnpackAsync(string file, string data, string passphrase, CancellationToken ct)
     {
-        if (Directory.Exists(data) && Directory.EnumerateFileSystemEntries(data).Any()) throw new BeaconProblem(ProblemCode.AlreadyExists, $"The folder {data} is not empty.", "Give a new folder as BEACON_DATA: nothing is restored over anything.");
+        if (Directory.Exists(data) && Directory.EnumerateFileSystemEntries(data).Any())
+            throw new BeaconProblem(
+                ProblemCode.AlreadyExists,
+                $"The folder {data} is not empty.",
+                "Give a new folder as BEACON_DATA: nothing is restored over anything."
+            );
         // Into a folder beside it first: a restore that is killed leaves nothing that a service would start on.
         var beside = data.TrimEnd('/') + ".restoring";
-        if (Directory.Exists(beside)) Directory.Delete(beside, recursive: true);
+        if (Directory.Exists(beside))
+            Directory.Delete(beside, recursive: true);
         const UnixFileMode owner = UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute;
         Directory.CreateDirectory(beside, owner);
         DateTimeOffset? taken = null;
         var tar = Path.Combine(beside, "backup.tar");
         await using (var from = File.OpenRead(file))
-        await using (var to = new FileStream(tar, new FileStreamOptions { Mode = FileMode.CreateNew, Access = FileAccess.Write, UnixCreateMode = UnixFileMode.UserRead | UnixFileMode.UserWrite }))
+        await using (
+            var to = new FileStream(
+                tar,
+                new FileStreamOptions
+                {
+                    Mode = FileMode.CreateNew,
+                    Access = FileAccess.Write,
+                    UnixCreateMode = UnixFileMode.UserRead | UnixFileMode.UserWrite,
+                }
+            )
+        )
             await SealedStream.ReadAsync(from, to, passphrase, ct);
         await using (var stream = File.OpenRead(tar))
         await using (var reader = new TarReader(stream))
@@ -45,17 +61,40 @@ public sealed class RestoreBackup(BeaconDb db, AuthorityRegistry registry, Fetch
                     taken = DateTimeOffset.Parse(await text.ReadToEndAsync(ct), CultureInfo.InvariantCulture);
                     continue;
                 }
-                var known = entry.Name is TakeBackup.DatabaseName or "root.pem" || (entry.Name.Split('/') is [var folder, var name] && TakeBackup.Folders.Contains(folder) && name is not ("." or ".."));
-                if (entry.EntryType != TarEntryType.RegularFile || !known) throw new BeaconProblem(ProblemCode.DataDamaged, $"The backup holds \"{entry.Name}\", which does not belong there.", "Take another copy of the file.");
+                var known =
+                    entry.Name is TakeBackup.DatabaseName or "root.pem"
+                    || (
+                        entry.Name.Split('/') is [var folder, var name] && TakeBackup.Folders.Contains(folder) && name is not ("." or "..")
+                    );
+                if (entry.EntryType != TarEntryType.RegularFile || !known)
+                    throw new BeaconProblem(
+                        ProblemCode.DataDamaged,
+                        $"The backup holds \"{entry.Name}\", which does not belong there.",
+                        "Take another copy of the file."
+                    );
                 var path = Path.Combine(beside, entry.Name);
                 Directory.CreateDirectory(Path.GetDirectoryName(path)!, owner);
-                await using var to = new FileStream(path, new FileStreamOptions { Mode = FileMode.CreateNew, Access = FileAccess.Write, UnixCreateMode = entry.Name == "root.pem" ? UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.GroupRead | UnixFileMode.OtherRead : UnixFileMode.UserRead | UnixFileMode.UserWrite });
-                if (entry.DataStream is { } content) await content.CopyToAsync(to, ct);
+                await using var to = new FileStream(
+                    path,
+                    new FileStreamOptions
+                    {
+                        Mode = FileMode.CreateNew,
+                        Access = FileAccess.Write,
+                        UnixCreateMode =
+                            entry.Name == "root.pem"
+                                ? UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.GroupRead | UnixFileMode.OtherRead
+                                : UnixFileMode.UserRead | UnixFileMode.UserWrite,
+                    }
+                );
+                if (entry.DataStream is { } content)
+                    await content.CopyToAsync(to, ct);
                 to.Flush(flushToDisk: true);
             }
         File.Delete(tar);
-        if (taken is null || !File.Exists(Path.Combine(beside, TakeBackup.DatabaseName))) throw new BeaconProblem(ProblemCode.DataDamaged, "The backup has no database.", "Take another copy of the file.");
-        if (Directory.Exists(data)) Directory.Delete(data);
+        if (taken is null || !File.Exists(Path.Combine(beside, TakeBackup.DatabaseName)))
+            throw new BeaconProblem(ProblemCode.DataDamaged, "The backup has no database.", "Take another copy of the file.");
+        if (Directory.Exists(data))
+            Directory.Delete(data);
         Directory.Move(beside, data);
         return taken.Value;
     }
@@ -69,29 +108,48 @@ public sealed class RestoreBackup(BeaconDb db, AuthorityRegistry registry, Fetch
         await registry.LoadAsync(db, ct);
         var seen = lists.ToList();
         foreach (var key in registry.Keys)
-            foreach (var uri in await AddressesAsync(key, ct))
+        foreach (var uri in await AddressesAsync(key, ct))
+        {
+            var got = await fetch.RunAsync(uri, null, 64 << 20, ct);
+            try
             {
-                var got = await fetch.RunAsync(uri, null, 64 << 20, ct);
-                try
-                {
-                    if (got.Status != 200) told.Add($"{uri}: nothing to be seen there.");
-                    else seen.Add(Crl.Read(got.Body));
-                }
-                catch (BeaconProblem) { told.Add($"{uri}: what is there is no list."); }
+                if (got.Status != 200)
+                    told.Add($"{uri}: nothing to be seen there.");
+                else
+                    seen.Add(Crl.Read(got.Body));
             }
+            catch (BeaconProblem)
+            {
+                told.Add($"{uri}: what is there is no list.");
+            }
+        }
         await using var write = await db.BeginWriteAsync(ct);
         var highest = 0L;
         foreach (var list in seen)
         {
-            if (registry.Keys.FirstOrDefault(k => list.Issuer.Der.Span.SequenceEqual(k.Certificate.Subject.Der.Span) && list.SignedBy(k.Certificate.PublicKey)) is not { } key) continue;
+            if (
+                registry.Keys.FirstOrDefault(k =>
+                    list.Issuer.Der.Span.SequenceEqual(k.Certificate.Subject.Der.Span) && list.SignedBy(k.Certificate.PublicKey)
+                )
+                is not { } key
+            )
+                continue;
             var number = (long)(list.Number ?? 0);
             highest = Math.Max(highest, number);
-            var known = await db.Crls.Where(c => c.AuthorityId == key.AuthorityId && c.KeyNumber == key.KeyNumber).MaxAsync(c => (long?)c.Number, ct) ?? 0;
-            if (number > known) told.Add($"List {number} of {key.File} was issued after the backup, which has {known}.");
+            var known =
+                await db
+                    .Crls.Where(c => c.AuthorityId == key.AuthorityId && c.KeyNumber == key.KeyNumber)
+                    .MaxAsync(c => (long?)c.Number, ct)
+                ?? 0;
+            if (number > known)
+                told.Add($"List {number} of {key.File} was issued after the backup, which has {known}.");
             foreach (var r in list.Revoked)
             {
                 var edition = await db.Editions.FirstOrDefaultAsync(e => e.Serial == r.Serial.Hex, ct);
-                if (edition is null) told.Add($"Serial {r.Serial} was issued and revoked after the backup; it stays out of our lists from now on: keep the old list, or let it end on its own.");
+                if (edition is null)
+                    told.Add(
+                        $"Serial {r.Serial} was issued and revoked after the backup; it stays out of our lists from now on: keep the old list, or let it end on its own."
+                    );
                 else if (edition.RevokedAt is null && r.Reason != RevocationReason.RemoveFromCrl)
                 {
                     edition.Revoke(r.At, r.Reason);
@@ -100,9 +158,18 @@ public sealed class RestoreBackup(BeaconDb db, AuthorityRegistry registry, Fetch
             }
         }
         var floor = Math.Max(now.ToUnixTimeSeconds(), highest);
-        db.Restores.Add(new() { At = now, BackupAt = taken, CrlFloor = floor });
+        db.Restores.Add(
+            new()
+            {
+                At = now,
+                BackupAt = taken,
+                CrlFloor = floor,
+            }
+        );
         await db.Sessions.ExecuteDeleteAsync(ct);
-        told.Add($"The backup is of {taken:yyyy-MM-dd HH:mm:ss} UTC. What was issued after it is unknown here: look for it where it is used. Serial numbers are random, so none comes twice; numbers of lists go on from {floor + 1}.");
+        told.Add(
+            $"The backup is of {taken:yyyy-MM-dd HH:mm:ss} UTC. What was issued after it is unknown here: look for it where it is used. Serial numbers are random, so none comes twice; numbers of lists go on from {floor + 1}."
+        );
         await db.Note(now, "system", "service.restored", "service", string.Join(" ", told));
         await write.CommitAsync(ct);
         return told;
@@ -110,7 +177,12 @@ public sealed class RestoreBackup(BeaconDb db, AuthorityRegistry registry, Fetch
 
     private async Task<IReadOnlyList<string>> AddressesAsync(IssuingPoint key, CancellationToken ct)
     {
-        var newest = await db.Editions.AsNoTracking().Where(e => key.Generations.Contains(e.GenerationId) && e.Profile != "responder").OrderByDescending(e => e.Id).Select(e => e.Der).FirstOrDefaultAsync(ct);
+        var newest = await db
+            .Editions.AsNoTracking()
+            .Where(e => key.Generations.Contains(e.GenerationId) && e.Profile != "responder")
+            .OrderByDescending(e => e.Id)
+            .Select(e => e.Der)
+            .FirstOrDefaultAsync(ct);
         return [.. (newest is null ? [] : X509.Read(newest).CrlUris).Append(key.CrlUri).Distinct()];
     }
 }
@@ -122,35 +194,46 @@ internal static class RestoreCommand
     {
         var file = new Argument<string>("file") { Description = "What beacon backup wrote." };
         var fd = new Option<int>("--passphrase-fd") { Description = "Read the passphrase from this file descriptor; 0 is standard input." };
-        var list = new Option<string[]>("--list") { Description = "A CRL that was saved after the backup, when its address cannot be reached any more.", AllowMultipleArgumentsPerToken = true };
-        var root = new RootCommand("Restore a backup into the folder that BEACON_DATA names, which must be new.") { file, fd, list };
-        root.SetAction(async (r, ct) =>
+        var list = new Option<string[]>("--list")
         {
-            using var input = new FileStream(new SafeFileHandle(r.GetValue(fd), ownsHandle: false), FileAccess.Read);
-            using var reader = new StreamReader(input, Encoding.UTF8);
-            var passphrase = (await reader.ReadLineAsync(ct) ?? "").Trim();
-            var builder = WebApplication.CreateSlimBuilder();
-            builder.Configuration.AddEnvironmentVariables("BEACON_");
-            builder.Logging.ClearProviders();
-            var options = BeaconOptions.Read(builder.Configuration);
-            var taken = await RestoreBackup.UnpackAsync(r.GetValue(file)!, options.Data, passphrase, ct);
-            // A copy is in the simple mode; the first look at a database is read-only, and could not change that.
-            await using (var connection = new Microsoft.Data.Sqlite.SqliteConnection(Database.ConnectionString(options)))
+            Description = "A CRL that was saved after the backup, when its address cannot be reached any more.",
+            AllowMultipleArgumentsPerToken = true,
+        };
+        var root = new RootCommand("Restore a backup into the folder that BEACON_DATA names, which must be new.") { file, fd, list };
+        root.SetAction(
+            async (r, ct) =>
             {
-                connection.Open();
-                await using var mode = connection.CreateCommand();
-                mode.CommandText = SqliteSettings.Pragmas;
-                await mode.ExecuteNonQueryAsync(ct);
+                using var input = new FileStream(new SafeFileHandle(r.GetValue(fd), ownsHandle: false), FileAccess.Read);
+                using var reader = new StreamReader(input, Encoding.UTF8);
+                var passphrase = (await reader.ReadLineAsync(ct) ?? "").Trim();
+                var builder = WebApplication.CreateSlimBuilder();
+                builder.Configuration.AddEnvironmentVariables("BEACON_");
+                builder.Logging.ClearProviders();
+                var options = BeaconOptions.Read(builder.Configuration);
+                var taken = await RestoreBackup.UnpackAsync(r.GetValue(file)!, options.Data, passphrase, ct);
+                // A copy is in the simple mode; the first look at a database is read-only, and could not change that.
+                await using (var connection = new Microsoft.Data.Sqlite.SqliteConnection(Database.ConnectionString(options)))
+                {
+                    connection.Open();
+                    await using var mode = connection.CreateCommand();
+                    mode.CommandText = SqliteSettings.Pragmas;
+                    await mode.ExecuteNonQueryAsync(ct);
+                }
+                builder.Services.AddBeacon(options, hosted: true);
+                await using var app = builder.Build();
+                await using var scope = app.Services.CreateAsyncScope();
+                await Database.UpdateAsync(scope.ServiceProvider.GetRequiredService<BeaconDb>(), ct);
+                var lists = (r.GetValue(list) ?? [])
+                    .SelectMany(f => FileInspection.Inspect(File.ReadAllBytes(f)))
+                    .Where(i => i.Kind == FileItemKind.Crl)
+                    .Select(i => Crl.Read(i.Der))
+                    .ToList();
+                foreach (var sentence in await scope.ServiceProvider.GetRequiredService<RestoreBackup>().MendAsync(taken, lists, ct))
+                    Console.WriteLine(sentence);
+                Console.WriteLine($"Restored into {options.Data}. Make sure that the old service is off for good, then start this one.");
+                return 0;
             }
-            builder.Services.AddBeacon(options, hosted: true);
-            await using var app = builder.Build();
-            await using var scope = app.Services.CreateAsyncScope();
-            await Database.UpdateAsync(scope.ServiceProvider.GetRequiredService<BeaconDb>(), ct);
-            var lists = (r.GetValue(list) ?? []).SelectMany(f => FileInspection.Inspect(File.ReadAllBytes(f))).Where(i => i.Kind == FileItemKind.Crl).Select(i => Crl.Read(i.Der)).ToList();
-            foreach (var sentence in await scope.ServiceProvider.GetRequiredService<RestoreBackup>().MendAsync(taken, lists, ct)) Console.WriteLine(sentence);
-            Console.WriteLine($"Restored into {options.Data}. Make sure that the old service is off for good, then start this one.");
-            return 0;
-        });
+        );
         return await root.Parse(args).InvokeAsync(new InvocationConfiguration { EnableDefaultExceptionHandler = false });
     }
 }

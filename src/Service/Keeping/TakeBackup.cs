@@ -13,7 +13,8 @@ namespace OrderlyBeacon.Service.Keeping;
 /// </summary>
 public sealed class TakeBackup(BeaconDb db, BeaconOptions options, TimeProvider clock)
 {
-    public const string DatabaseName = "beacon.db", AboutName = "about.txt";
+    public const string DatabaseName = "beacon.db",
+        AboutName = "about.txt";
 
     /// <summary>What belongs to it besides the database; keys that are in a token stay there.</summary>
     internal static readonly string[] Folders = ["keys", "take-away"];
@@ -21,16 +22,27 @@ public sealed class TakeBackup(BeaconDb db, BeaconOptions options, TimeProvider 
     /// <summary>At start: what a backup that was cut off left lying is of no use.</summary>
     public static void Tidy(string data)
     {
-        foreach (var left in Directory.EnumerateDirectories(data, "backup-*")) Directory.Delete(left, recursive: true);
-        foreach (var left in Directory.EnumerateFiles(data, "backup-*.sealed")) File.Delete(left);
+        foreach (var left in Directory.EnumerateDirectories(data, "backup-*"))
+            Directory.Delete(left, recursive: true);
+        foreach (var left in Directory.EnumerateFiles(data, "backup-*.sealed"))
+            File.Delete(left);
     }
 
     /// <returns>A temporary file, to be deleted by the caller.</returns>
     public async Task<string> RunAsync(string passphrase, string actor, CancellationToken ct)
     {
         var now = clock.GetUtcNow();
-        var folder = Directory.CreateDirectory(Path.Combine(options.Data, "backup-" + Guid.NewGuid().ToString("N")), UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute).FullName;
-        var (copy, tar, done) = (Path.Combine(folder, DatabaseName), Path.Combine(folder, "backup.tar"), Path.Combine(options.Data, Path.GetFileName(folder) + ".sealed"));
+        var folder = Directory
+            .CreateDirectory(
+                Path.Combine(options.Data, "backup-" + Guid.NewGuid().ToString("N")),
+                UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute
+            )
+            .FullName;
+        var (copy, tar, done) = (
+            Path.Combine(folder, DatabaseName),
+            Path.Combine(folder, "backup.tar"),
+            Path.Combine(options.Data, Path.GetFileName(folder) + ".sealed")
+        );
         try
         {
             await using (var write = await db.BeginWriteAsync(ct))
@@ -42,10 +54,24 @@ public sealed class TakeBackup(BeaconDb db, BeaconOptions options, TimeProvider 
             await using (var stream = PrivateFile(tar))
             await using (var writer = new TarWriter(stream, TarEntryFormat.Pax))
             {
-                await AddAsync(writer, AboutName, new MemoryStream(System.Text.Encoding.UTF8.GetBytes(now.ToString("O", CultureInfo.InvariantCulture))), ct);
-                await using (var database = File.OpenRead(copy)) await AddAsync(writer, DatabaseName, database, ct);
-                foreach (var file in Folders.Select(f => Path.Combine(options.Data, f)).Where(Directory.Exists).SelectMany(Directory.EnumerateFiles).Append(Path.Combine(options.Data, "root.pem")).Where(f => File.Exists(f) && !f.EndsWith(".new", StringComparison.Ordinal)))
-                    await using (var content = File.OpenRead(file)) await AddAsync(writer, Path.GetRelativePath(options.Data, file), content, ct);
+                await AddAsync(
+                    writer,
+                    AboutName,
+                    new MemoryStream(System.Text.Encoding.UTF8.GetBytes(now.ToString("O", CultureInfo.InvariantCulture))),
+                    ct
+                );
+                await using (var database = File.OpenRead(copy))
+                    await AddAsync(writer, DatabaseName, database, ct);
+                foreach (
+                    var file in Folders
+                        .Select(f => Path.Combine(options.Data, f))
+                        .Where(Directory.Exists)
+                        .SelectMany(Directory.EnumerateFiles)
+                        .Append(Path.Combine(options.Data, "root.pem"))
+                        .Where(f => File.Exists(f) && !f.EndsWith(".new", StringComparison.Ordinal))
+                )
+                    await using (var content = File.OpenRead(file))
+                        await AddAsync(writer, Path.GetRelativePath(options.Data, file), content, ct);
             }
             await using (var from = File.OpenRead(tar))
             await using (var to = PrivateFile(done))
@@ -57,13 +83,28 @@ public sealed class TakeBackup(BeaconDb db, BeaconOptions options, TimeProvider 
             File.Delete(done);
             throw;
         }
-        finally { Directory.Delete(folder, recursive: true); }
+        finally
+        {
+            Directory.Delete(folder, recursive: true);
+        }
     }
 
-    private static FileStream PrivateFile(string path) => new(path, new FileStreamOptions { Mode = FileMode.CreateNew, Access = FileAccess.Write, UnixCreateMode = UnixFileMode.UserRead | UnixFileMode.UserWrite });
+    private static FileStream PrivateFile(string path) =>
+        new(
+            path,
+            new FileStreamOptions
+            {
+                Mode = FileMode.CreateNew,
+                Access = FileAccess.Write,
+                UnixCreateMode = UnixFileMode.UserRead | UnixFileMode.UserWrite,
+            }
+        );
 
     private static Task AddAsync(TarWriter writer, string name, Stream content, CancellationToken ct) =>
-        writer.WriteEntryAsync(new PaxTarEntry(TarEntryType.RegularFile, name) { DataStream = content, Mode = UnixFileMode.UserRead | UnixFileMode.UserWrite }, ct);
+        writer.WriteEntryAsync(
+            new PaxTarEntry(TarEntryType.RegularFile, name) { DataStream = content, Mode = UnixFileMode.UserRead | UnixFileMode.UserWrite },
+            ct
+        );
 }
 
 /// <summary>A restore that this database has been through.</summary>
@@ -80,10 +121,25 @@ public sealed class Restore
 internal static class BackupEndpoints
 {
     public static void MapBackup(this RouteGroupBuilder api) =>
-        api.MapPost("/backup", async (BackupWish wish, TakeBackup take, Caller caller, TimeProvider clock, CancellationToken ct) =>
-        {
-            var file = await take.RunAsync(wish.Passphrase, caller.Actor, ct);
-            var stream = new FileStream(file, new FileStreamOptions { Mode = FileMode.Open, Access = FileAccess.Read, Options = FileOptions.DeleteOnClose | FileOptions.Asynchronous });
-            return Results.File(stream, "application/octet-stream", $"beacon-backup--{clock.GetUtcNow():yyyy-MM-dd-HHmm}.sealed");
-        }).RequireAuthorization(Policies.Administrator).WithName("takeBackup").WithTags("Keeping").Produces(200, contentType: "application/octet-stream");
+        api.MapPost(
+                "/backup",
+                async (BackupWish wish, TakeBackup take, Caller caller, TimeProvider clock, CancellationToken ct) =>
+                {
+                    var file = await take.RunAsync(wish.Passphrase, caller.Actor, ct);
+                    var stream = new FileStream(
+                        file,
+                        new FileStreamOptions
+                        {
+                            Mode = FileMode.Open,
+                            Access = FileAccess.Read,
+                            Options = FileOptions.DeleteOnClose | FileOptions.Asynchronous,
+                        }
+                    );
+                    return Results.File(stream, "application/octet-stream", $"beacon-backup--{clock.GetUtcNow():yyyy-MM-dd-HHmm}.sealed");
+                }
+            )
+            .RequireAuthorization(Policies.Administrator)
+            .WithName("takeBackup")
+            .WithTags("Keeping")
+            .Produces(200, contentType: "application/octet-stream");
 }

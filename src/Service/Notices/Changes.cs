@@ -13,7 +13,8 @@ public sealed class Changes(IHostApplicationLifetime lifetime)
 
     public void Tell(string noun, string id)
     {
-        foreach (var l in _listeners.Keys) l.Writer.TryWrite(new(noun, id));
+        foreach (var l in _listeners.Keys)
+            l.Writer.TryWrite(new(noun, id));
     }
 
     public async IAsyncEnumerable<SseItem<ChangeEvent?>> Listen([EnumeratorCancellation] CancellationToken ct)
@@ -29,11 +30,21 @@ public sealed class Changes(IHostApplicationLifetime lifetime)
                 using var beat = CancellationTokenSource.CreateLinkedTokenSource(both.Token);
                 beat.CancelAfter(TimeSpan.FromSeconds(15));
                 ChangeEvent? e = null;
-                try { e = await channel.Reader.ReadAsync(beat.Token); }
-                catch (OperationCanceledException) { if (both.IsCancellationRequested) yield break; }
+                try
+                {
+                    e = await channel.Reader.ReadAsync(beat.Token);
+                }
+                catch (OperationCanceledException)
+                {
+                    if (both.IsCancellationRequested)
+                        yield break;
+                }
                 yield return e is null ? new SseItem<ChangeEvent?>(null, "beat") : new SseItem<ChangeEvent?>(e, "change");
             }
         }
-        finally { _listeners.TryRemove(channel, out _); }
+        finally
+        {
+            _listeners.TryRemove(channel, out _);
+        }
     }
 }

@@ -12,8 +12,13 @@ using OrderlyBeacon.Service.Storage;
 namespace OrderlyBeacon.Service.People;
 
 /// <summary>Who calls: by client certificate (agents), bearer token (client) or cookie (console).</summary>
-internal sealed class BeaconAuthentication(IOptionsMonitor<AuthenticationSchemeOptions> options, ILoggerFactory logger, UrlEncoder encoder, SignInDesk desk, ClientCertificates certificates)
-    : AuthenticationHandler<AuthenticationSchemeOptions>(options, logger, encoder)
+internal sealed class BeaconAuthentication(
+    IOptionsMonitor<AuthenticationSchemeOptions> options,
+    ILoggerFactory logger,
+    UrlEncoder encoder,
+    SignInDesk desk,
+    ClientCertificates certificates
+) : AuthenticationHandler<AuthenticationSchemeOptions>(options, logger, encoder)
 {
     // The prefix makes browsers insist on Secure, Path=/ and no Domain.
     public const string Cookie = "__Host-beacon";
@@ -22,7 +27,9 @@ internal sealed class BeaconAuthentication(IOptionsMonitor<AuthenticationSchemeO
     {
         var ct = Context.RequestAborted;
         if (Token(Request) is { } token)
-            return await desk.CheckTokenAsync(token, ct) is { } caller ? Success(caller) : AuthenticateResult.Fail("The sign-in has run out.");
+            return await desk.CheckTokenAsync(token, ct) is { } caller
+                ? Success(caller)
+                : AuthenticateResult.Fail("The sign-in has run out.");
         if (await certificates.FindAsync(Context, ct) is { Host: { } host })
             return Success(new(host, [], host));
         return AuthenticateResult.NoResult();
@@ -33,15 +40,26 @@ internal sealed class BeaconAuthentication(IOptionsMonitor<AuthenticationSchemeO
     public static string? Token(HttpRequest request)
     {
         var header = request.Headers.Authorization.ToString();
-        if (header.StartsWith("Bearer ", StringComparison.OrdinalIgnoreCase)) return header[7..].Trim();
+        if (header.StartsWith("Bearer ", StringComparison.OrdinalIgnoreCase))
+            return header[7..].Trim();
         return request.Cookies.TryGetValue(Cookie, out var cookie) ? cookie : null;
     }
 
     protected override Task HandleChallengeAsync(AuthenticationProperties properties) =>
-        Problems.WriteAsync(Context, new BeaconProblem(ProblemCode.NotSignedIn, "Nobody is signed in, or the sign-in has run out.", "Sign in: beacon sign-in."));
+        Problems.WriteAsync(
+            Context,
+            new BeaconProblem(ProblemCode.NotSignedIn, "Nobody is signed in, or the sign-in has run out.", "Sign in: beacon sign-in.")
+        );
 
     protected override Task HandleForbiddenAsync(AuthenticationProperties properties) =>
-        Problems.WriteAsync(Context, new BeaconProblem(ProblemCode.NotAllowed, $"{Caller.Of(Context.User).Actor} may not do this.", "Ask an administrator to do it or to put you into the right group."));
+        Problems.WriteAsync(
+            Context,
+            new BeaconProblem(
+                ProblemCode.NotAllowed,
+                $"{Caller.Of(Context.User).Actor} may not do this.",
+                "Ask an administrator to do it or to put you into the right group."
+            )
+        );
 }
 
 /// <summary>A client certificate that is one of our editions and good now.</summary>
@@ -61,10 +79,12 @@ public sealed class ClientCertificates(IServiceScopeFactory scopes, TimeProvider
 
     public async Task<KnownClient?> FindAsync(HttpContext context, CancellationToken ct)
     {
-        if (context.Connection.ClientCertificate is not { } shown) return null;
+        if (context.Connection.ClientCertificate is not { } shown)
+            return null;
         var thumbprint = Thumbprint.Of(shown.RawDataMemory.Span).Hex;
         var now = clock.GetUtcNow();
-        if (_cache.TryGetValue(thumbprint, out var known) && known.Until > now) return Alive(known.Client, now);
+        if (_cache.TryGetValue(thumbprint, out var known) && known.Until > now)
+            return Alive(known.Client, now);
         await using var scope = scopes.CreateAsyncScope();
         var db = scope.ServiceProvider.GetRequiredService<BeaconDb>();
         var edition = await db.Editions.AsNoTracking().FirstOrDefaultAsync(e => e.Thumbprint == thumbprint, ct);
@@ -80,10 +100,12 @@ public sealed class ClientCertificates(IServiceScopeFactory scopes, TimeProvider
             }
             client = new(edition, host);
         }
-        if (_cache.Count > 100_000) _cache.Clear();
+        if (_cache.Count > 100_000)
+            _cache.Clear();
         _cache[thumbprint] = (client, now + CacheLife);
         return Alive(client, now);
     }
 
-    private static KnownClient? Alive(KnownClient? c, DateTimeOffset now) => c is not null && c.Edition.NotBefore <= now && now <= c.Edition.NotAfter ? c : null;
+    private static KnownClient? Alive(KnownClient? c, DateTimeOffset now) =>
+        c is not null && c.Edition.NotBefore <= now && now <= c.Edition.NotAfter ? c : null;
 }

@@ -21,8 +21,10 @@ public sealed record Caller(string Name, IReadOnlyList<string> Groups, string? H
     {
         var id = new ClaimsIdentity(method);
         id.AddClaim(new(ClaimTypes.Name, Name));
-        foreach (var g in Groups) id.AddClaim(new(GroupClaim, g));
-        if (Host is not null) id.AddClaim(new(HostClaim, Host));
+        foreach (var g in Groups)
+            id.AddClaim(new(GroupClaim, g));
+        if (Host is not null)
+            id.AddClaim(new(HostClaim, Host));
         return new(id);
     }
 
@@ -30,7 +32,8 @@ public sealed record Caller(string Name, IReadOnlyList<string> Groups, string? H
         new(p.Identity?.Name ?? "", [.. p.FindAll(GroupClaim).Select(c => c.Value)], p.FindFirst(HostClaim)?.Value);
 
     /// <summary>Taken by endpoints as a parameter.</summary>
-    public static ValueTask<Caller?> BindAsync(HttpContext context) => new(Of(context.User) with { From = context.Connection.RemoteIpAddress?.ToString() });
+    public static ValueTask<Caller?> BindAsync(HttpContext context) =>
+        new(Of(context.User) with { From = context.Connection.RemoteIpAddress?.ToString() });
 }
 
 /// <summary>Names of the authorization policies.</summary>
@@ -38,8 +41,10 @@ public static class Policies
 {
     /// <summary>Anybody who is signed in may read.</summary>
     public const string Person = "person";
+
     /// <summary>May ask for certificates and bind them: administrators and zone holders.</summary>
     public const string Requester = "requester";
+
     /// <summary>May approve others' requests.</summary>
     public const string Approver = "approver";
     public const string Administrator = "administrator";

@@ -21,26 +21,41 @@ public sealed class Person
     public static Person Of(string name, string passwordHash, IEnumerable<string> groups)
     {
         if (name.Length is 0 or > 64 || !name.All(c => char.IsAsciiLetterOrDigit(c) || c is '.' or '-' or '_'))
-            throw new BeaconProblem(ProblemCode.InputInvalid, $"\"{name}\" is not a name to sign in with.", "Use letters, digits, dots and hyphens.");
-        return new() { Name = name.ToLowerInvariant(), PasswordHash = passwordHash, Groups = string.Join(',', groups.Select(g => g.Trim()).Where(g => g.Length > 0)) };
+            throw new BeaconProblem(
+                ProblemCode.InputInvalid,
+                $"\"{name}\" is not a name to sign in with.",
+                "Use letters, digits, dots and hyphens."
+            );
+        return new()
+        {
+            Name = name.ToLowerInvariant(),
+            PasswordHash = passwordHash,
+            Groups = string.Join(',', groups.Select(g => g.Trim()).Where(g => g.Length > 0)),
+        };
     }
 
     public void ThrowIfLocked(DateTimeOffset now)
     {
         if (LockedUntil > now)
-            throw new BeaconProblem(ProblemCode.LockedOut, "There were too many wrong passwords.", $"Wait until {LockedUntil:HH:mm:ss} UTC and try again.");
+            throw new BeaconProblem(
+                ProblemCode.LockedOut,
+                "There were too many wrong passwords.",
+                $"Wait until {LockedUntil:HH:mm:ss} UTC and try again."
+            );
     }
 
     public void NoteFailure(DateTimeOffset now)
     {
         Failures++;
-        if (Failures >= FreeTries) LockedUntil = now + TimeSpan.FromMinutes(Math.Min(60, Math.Pow(2, Failures - FreeTries)));
+        if (Failures >= FreeTries)
+            LockedUntil = now + TimeSpan.FromMinutes(Math.Min(60, Math.Pow(2, Failures - FreeTries)));
     }
 
     public void NoteSuccess(string? betterHash)
     {
         (Failures, LockedUntil) = (0, null);
-        if (betterHash is not null) PasswordHash = betterHash;
+        if (betterHash is not null)
+            PasswordHash = betterHash;
     }
 }
 

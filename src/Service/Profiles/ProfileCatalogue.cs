@@ -14,15 +14,23 @@ public sealed class ProfileCatalogue
 
     public IReadOnlyList<Profile> All => _all;
 
-    public Profile Get(string id) => All.FirstOrDefault(p => p.Id == id) ?? throw new BeaconProblem(ProblemCode.NotFound, $"There is no profile \"{id}\".", "See beacon profile list.");
+    public Profile Get(string id) =>
+        All.FirstOrDefault(p => p.Id == id)
+        ?? throw new BeaconProblem(ProblemCode.NotFound, $"There is no profile \"{id}\".", "See beacon profile list.");
 
     /// <exception cref="BeaconProblem"><see cref="ProblemCode.NotAllowed"/> for profiles that only agents and the service use, that are withdrawn, or that are for other groups.</exception>
     public Profile GetFor(string id, IReadOnlyCollection<string> groups)
     {
         var p = Get(id);
-        if (p.MayBeAskedBy(groups)) return p;
-        throw new BeaconProblem(ProblemCode.NotAllowed, !p.ForPeople ? $"The profile \"{id}\" is for agents and the service itself." : !p.Offered ? $"The profile \"{id}\" is withdrawn." : $"The profile \"{id}\" is for members of {string.Join(", ", p.MayAsk)}.",
-            "Use one of " + string.Join(", ", All.Where(x => x.MayBeAskedBy(groups)).Select(x => x.Id)) + ".");
+        if (p.MayBeAskedBy(groups))
+            return p;
+        throw new BeaconProblem(
+            ProblemCode.NotAllowed,
+            !p.ForPeople ? $"The profile \"{id}\" is for agents and the service itself."
+                : !p.Offered ? $"The profile \"{id}\" is withdrawn."
+                : $"The profile \"{id}\" is for members of {string.Join(", ", p.MayAsk)}.",
+            "Use one of " + string.Join(", ", All.Where(x => x.MayBeAskedBy(groups)).Select(x => x.Id)) + "."
+        );
     }
 
     /// <summary>Adds what is missing of the starting set, and reads all.</summary>
@@ -36,14 +44,38 @@ public sealed class ProfileCatalogue
             foreach (var p in missing)
             {
                 db.Profiles.Add(ProfileRow.Of(p.Id));
-                db.ProfileRevisions.Add(new() { Name = p.Id, Revision = 1, Json = JsonSerializer.Serialize(ProfileWords.Write(p), BeaconJson.Default.ProfileDefinition), At = now, By = "system" });
+                db.ProfileRevisions.Add(
+                    new()
+                    {
+                        Name = p.Id,
+                        Revision = 1,
+                        Json = JsonSerializer.Serialize(ProfileWords.Write(p), BeaconJson.Default.ProfileDefinition),
+                        At = now,
+                        By = "system",
+                    }
+                );
             }
             await write.CommitAsync(ct);
             rows = await db.Profiles.AsNoTracking().ToListAsync(ct);
         }
-        var revisions = await (from p in db.Profiles.AsNoTracking() join r in db.ProfileRevisions on new { p.Name, p.Revision } equals new { r.Name, r.Revision } select r).ToListAsync(ct);
+        var revisions = await (
+            from p in db.Profiles.AsNoTracking()
+            join r in db.ProfileRevisions on new { p.Name, p.Revision } equals new { r.Name, r.Revision }
+            select r
+        ).ToListAsync(ct);
         var order = StartingSet.All.Select(p => p.Id).ToList();
-        _all = [.. rows.OrderBy(r => order.IndexOf(r.Name) is >= 0 and var i ? i : 1000).ThenBy(r => r.Name, StringComparer.Ordinal)
-            .Select(r => ProfileWords.Read(ProfileWords.FromJson(revisions.Single(x => x.Name == r.Name).Json), r.Revision, r.Offered, StartingSet.All.FirstOrDefault(s => s.Id == r.Name)))];
+        _all =
+        [
+            .. rows.OrderBy(r => order.IndexOf(r.Name) is >= 0 and var i ? i : 1000)
+                .ThenBy(r => r.Name, StringComparer.Ordinal)
+                .Select(r =>
+                    ProfileWords.Read(
+                        ProfileWords.FromJson(revisions.Single(x => x.Name == r.Name).Json),
+                        r.Revision,
+                        r.Offered,
+                        StartingSet.All.FirstOrDefault(s => s.Id == r.Name)
+                    )
+                ),
+        ];
     }
 }

@@ -27,6 +27,14 @@ internal sealed class FolderTarget(string folder) : IPushTarget
                 PushPublished.Compare(f, await File.ReadAllBytesAsync(path, ct), Name);
             }
         }
-        catch (Exception e) when (e is IOException or UnauthorizedAccessException) { throw new BeaconProblem(ProblemCode.CannotWrite, $"{Name} cannot be written: {e.Message}", "Free space there, or let the service's account write there; what was there stays, and it is tried again.", e); }
+        catch (Exception e) when (e is IOException or UnauthorizedAccessException)
+        {
+            throw new BeaconProblem(
+                ProblemCode.CannotWrite,
+                $"{Name} cannot be written: {e.Message}",
+                "Free space there, or let the service's account write there; what was there stays, and it is tried again.",
+                e
+            );
+        }
     }
 }

@@ -16,12 +16,27 @@ internal sealed class SftpTarget(Uri address) : IPushTarget
     private void Push(IReadOnlyList<PublishedFile> files, CancellationToken ct)
     {
         var (keyFile, expected) = (PushPublished.Query(address, "key"), PushPublished.Query(address, "host-key"));
-        if (keyFile.Length == 0 || !expected.StartsWith("SHA256:", StringComparison.Ordinal)) throw new BeaconProblem(ProblemCode.InputInvalid, $"{Name}: its key file or its host key is not given.", "Write ?key=FILE&host-key=SHA256:… (ssh-keyscan HOST | ssh-keygen -lf - shows it).");
+        if (keyFile.Length == 0 || !expected.StartsWith("SHA256:", StringComparison.Ordinal))
+            throw new BeaconProblem(
+                ProblemCode.InputInvalid,
+                $"{Name}: its key file or its host key is not given.",
+                "Write ?key=FILE&host-key=SHA256:… (ssh-keyscan HOST | ssh-keygen -lf - shows it)."
+            );
         string? shown = null;
         try
         {
             using var key = new PrivateKeyFile(keyFile);
-            using var client = new SftpClient(new ConnectionInfo(address.Host, address.Port > 0 ? address.Port : 22, address.UserInfo, new PrivateKeyAuthenticationMethod(address.UserInfo, key)) { Timeout = TimeSpan.FromSeconds(10) });
+            using var client = new SftpClient(
+                new ConnectionInfo(
+                    address.Host,
+                    address.Port > 0 ? address.Port : 22,
+                    address.UserInfo,
+                    new PrivateKeyAuthenticationMethod(address.UserInfo, key)
+                )
+                {
+                    Timeout = TimeSpan.FromSeconds(10),
+                }
+            );
             client.HostKeyReceived += (_, e) =>
             {
                 shown = "SHA256:" + e.FingerPrintSHA256;
@@ -35,18 +50,30 @@ internal sealed class SftpTarget(Uri address) : IPushTarget
                 var (path, beside) = ($"{folder}/{f.Name}", $"{folder}/.{f.Name}.new");
                 if (!client.Exists(path) || !client.ReadAllBytes(path).AsSpan().SequenceEqual(f.Bytes))
                 {
-                    using (var content = new MemoryStream(f.Bytes)) client.UploadFile(content, beside, canOverride: true);
+                    using (var content = new MemoryStream(f.Bytes))
+                        client.UploadFile(content, beside, canOverride: true);
                     client.RenameFile(beside, path, isPosix: true);
                 }
                 PushPublished.Compare(f, client.ReadAllBytes(path), Name);
             }
             client.Disconnect();
         }
-        catch (Exception e) when (e is SshException or SocketException or IOException or UnauthorizedAccessException or InvalidOperationException)
+        catch (Exception e)
+            when (e is SshException or SocketException or IOException or UnauthorizedAccessException or InvalidOperationException)
         {
             throw shown is not null && shown != expected
-                ? new BeaconProblem(ProblemCode.Unreachable, $"{Name} shows the host key {shown}, not {expected}: it is another server, or somebody is in between.", "If the server was set up anew, put its new host key into the setting Pushes.", e)
-                : new BeaconProblem(ProblemCode.Unreachable, $"{Name} cannot be written: {e.Message}", "See that the server runs, that it knows our key, and that the folder is there and ours to write; it is tried again.", e);
+                ? new BeaconProblem(
+                    ProblemCode.Unreachable,
+                    $"{Name} shows the host key {shown}, not {expected}: it is another server, or somebody is in between.",
+                    "If the server was set up anew, put its new host key into the setting Pushes.",
+                    e
+                )
+                : new BeaconProblem(
+                    ProblemCode.Unreachable,
+                    $"{Name} cannot be written: {e.Message}",
+                    "See that the server runs, that it knows our key, and that the folder is there and ours to write; it is tried again.",
+                    e
+                );
         }
     }
 }

@@ -12,7 +12,14 @@ using OrderlyBeacon.Service.Storage;
 namespace OrderlyBeacon.Service.Renewals;
 
 /// <summary>The regular round: orders what is due, issues CRLs in time, renews the service's own certificate, forgets what is old.</summary>
-internal sealed class Caretaker(IServiceScopeFactory scopes, ServiceCertificate own, ResponderCertificates responder, BeaconOptions options, TimeProvider clock, ILogger<Caretaker> log) : BackgroundService
+internal sealed class Caretaker(
+    IServiceScopeFactory scopes,
+    ServiceCertificate own,
+    ResponderCertificates responder,
+    BeaconOptions options,
+    TimeProvider clock,
+    ILogger<Caretaker> log
+) : BackgroundService
 {
     private static readonly TimeSpan Round = TimeSpan.FromSeconds(2);
     private DateTimeOffset _nextHousekeeping;
@@ -20,7 +27,8 @@ internal sealed class Caretaker(IServiceScopeFactory scopes, ServiceCertificate 
     // Not at once: at the start there is enough to do.
     private DateTimeOffset _nextHealth = clock.GetUtcNow() + TimeSpan.FromSeconds(12);
     private readonly Dictionary<string, string> _said = [];
-    private int _rounds, _collections;
+    private int _rounds,
+        _collections;
 
     protected override async Task ExecuteAsync(CancellationToken stopping)
     {
@@ -30,7 +38,11 @@ internal sealed class Caretaker(IServiceScopeFactory scopes, ServiceCertificate 
             while (await timer.WaitForNextTickAsync(stopping))
             {
                 await GuardAsync("renewals", RenewDueAsync, stopping);
-                await GuardAsync("CRL", (s, ct) => s.GetRequiredService<PublishCrl>().RunAsync("system", "due", CrlOccasion.Due, ct), stopping);
+                await GuardAsync(
+                    "CRL",
+                    (s, ct) => s.GetRequiredService<PublishCrl>().RunAsync("system", "due", CrlOccasion.Due, ct),
+                    stopping
+                );
                 await GuardAsync("pushes", (s, ct) => s.GetRequiredService<PushPublished>().RunAsync(ct), stopping);
                 await GuardAsync("own certificate", (_, ct) => own.RenewIfDueAsync(ct), stopping);
                 if (clock.GetUtcNow() >= _nextHealth)
@@ -38,7 +50,12 @@ internal sealed class Caretaker(IServiceScopeFactory scopes, ServiceCertificate 
                     await GuardAsync("look at the hierarchy", (s, ct) => s.GetRequiredService<CheckHierarchy>().RunAsync(ct), stopping);
                     _nextHealth = clock.GetUtcNow() + TimeSpan.FromMinutes(options.HealthMinutes);
                 }
-                if (_rounds % 3 == 0) await GuardAsync("collect the parent's answer", (s, ct) => s.GetRequiredService<CollectAnswer>().RunAsync(ct), stopping);
+                if (_rounds % 3 == 0)
+                    await GuardAsync(
+                        "collect the parent's answer",
+                        (s, ct) => s.GetRequiredService<CollectAnswer>().RunAsync(ct),
+                        stopping
+                    );
                 await GuardAsync("approved requests", (s, ct) => s.GetRequiredService<DecideRequest>().FinishOpenAsync(ct), stopping);
                 await GuardAsync("OCSP responder", (_, ct) => responder.RenewIfDueAsync(ct), stopping);
                 _rounds++;
@@ -56,9 +73,11 @@ internal sealed class Caretaker(IServiceScopeFactory scopes, ServiceCertificate 
     /// <summary>What the start and the first calls needed is given back, and every five minutes what was left since, unless there is so much to do that the collector runs by itself: an idle service is a small one.</summary>
     private void GiveMemoryBack()
     {
-        if (_rounds is not (3 or 12) && _rounds % 150 != 0) return;
+        if (_rounds is not (3 or 12) && _rounds % 150 != 0)
+            return;
         var collections = GC.CollectionCount(0);
-        if (_rounds < 150 || collections - _collections < 50) GC.Collect(2, GCCollectionMode.Aggressive, blocking: true, compacting: true);
+        if (_rounds < 150 || collections - _collections < 50)
+            GC.Collect(2, GCCollectionMode.Aggressive, blocking: true, compacting: true);
         _collections = collections;
     }
 
@@ -73,24 +92,39 @@ internal sealed class Caretaker(IServiceScopeFactory scopes, ServiceCertificate 
         catch (BeaconProblem p)
         {
             // Expected, and tried again in two seconds: it is said once.
-            if (_said.TryGetValue(what, out var before) && before == p.Message) return;
+            if (_said.TryGetValue(what, out var before) && before == p.Message)
+                return;
             _said[what] = p.Message;
             log.LogWarning("The regular round could not do its {What}: {Message} {Cure}", what, p.Message, p.Cure);
         }
-        catch (Exception e) when (e is not OperationCanceledException) { log.LogError(e, "The regular round could not do its {What}", what); }
+        catch (Exception e) when (e is not OperationCanceledException)
+        {
+            log.LogError(e, "The regular round could not do its {What}", what);
+        }
     }
 
     private async Task RenewDueAsync(IServiceProvider services, CancellationToken ct)
     {
         var db = services.GetRequiredService<BeaconDb>();
         var now = clock.GetUtcNow();
-        var due = await db.Certificates.AsNoTracking().Where(c => c.NextActionAt != null && c.NextActionAt <= now && c.HostId != null && c.Profile != "agent")
-            .OrderBy(c => c.NextActionAt).Select(c => c.Id).Take(50).ToListAsync(ct);
+        var due = await db
+            .Certificates.AsNoTracking()
+            .Where(c => c.NextActionAt != null && c.NextActionAt <= now && c.HostId != null && c.Profile != "agent")
+            .OrderBy(c => c.NextActionAt)
+            .Select(c => c.Id)
+            .Take(50)
+            .ToListAsync(ct);
         foreach (var id in due)
         {
             await using var scope = scopes.CreateAsyncScope();
-            try { await scope.ServiceProvider.GetRequiredService<OrderRenewal>().RunAsync(id, "renewal", ct); }
-            catch (BeaconProblem p) { await NoteFailureAsync(id, p, ct); }
+            try
+            {
+                await scope.ServiceProvider.GetRequiredService<OrderRenewal>().RunAsync(id, "renewal", ct);
+            }
+            catch (BeaconProblem p)
+            {
+                await NoteFailureAsync(id, p, ct);
+            }
         }
     }
 
@@ -100,11 +134,18 @@ internal sealed class Caretaker(IServiceScopeFactory scopes, ServiceCertificate 
         var db = scope.ServiceProvider.GetRequiredService<BeaconDb>();
         await using var write = await db.BeginWriteAsync(ct);
         var certificate = await db.Certificates.SingleAsync(c => c.Id == id, ct);
-        var current = await db.Editions.AsNoTracking().Where(e => e.CertificateId == id && e.State == EditionState.Current).FirstOrDefaultAsync(ct);
+        var current = await db
+            .Editions.AsNoTracking()
+            .Where(e => e.CertificateId == id && e.State == EditionState.Current)
+            .FirstOrDefaultAsync(ct);
         var now = clock.GetUtcNow();
         var first = certificate.LastError != $"{problem.Message} {problem.Cure}";
-        certificate.Failed($"{problem.Message} {problem.Cure}", RenewalPolicy.RetryAt(now, current?.NotBefore ?? now, current?.NotAfter ?? now.AddDays(90), certificate.Failures + 1));
-        if (first) await db.Note(now, "renewal", "certificate.failed", certificate.Name, problem.Message);
+        certificate.Failed(
+            $"{problem.Message} {problem.Cure}",
+            RenewalPolicy.RetryAt(now, current?.NotBefore ?? now, current?.NotAfter ?? now.AddDays(90), certificate.Failures + 1)
+        );
+        if (first)
+            await db.Note(now, "renewal", "certificate.failed", certificate.Name, problem.Message);
         await write.CommitAsync(ct);
     }
 

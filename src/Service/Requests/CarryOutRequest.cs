@@ -16,21 +16,52 @@ public sealed class CarryOutRequest(BeaconDb db, AuthorityRegistry registry)
     {
         var names = Shapes.Strings(request.NamesJson);
         var certificate = await db.Certificates.FirstOrDefaultAsync(c => c.Name == request.CertificateName, ct);
-        if (certificate is null) db.Certificates.Add(certificate = Certificate.Of(request.CertificateName, request.HostId, request.RenewAfter));
-        else if (request.RenewAfter is { } after) certificate.ChangePolicy(new(after, certificate.NewKey, certificate.Automatic));
-        var approved = JsonSerializer.Deserialize(request.VerdictsJson, BeaconJson.Default.ListNameVerdictInfo)!
-            .Where(v => v.Reason is not ("zone-held" or "host-owns-name" or "host-owns-address")).Select(v => v.Name);
+        if (certificate is null)
+            db.Certificates.Add(certificate = Certificate.Of(request.CertificateName, request.HostId, request.RenewAfter));
+        else if (request.RenewAfter is { } after)
+            certificate.ChangePolicy(new(after, certificate.NewKey, certificate.Automatic));
+        var approved = JsonSerializer
+            .Deserialize(request.VerdictsJson, BeaconJson.Default.ListNameVerdictInfo)!
+            .Where(v => v.Reason is not ("zone-held" or "host-owns-name" or "host-owns-address"))
+            .Select(v => v.Name);
         var owner = request.Cause == "renewal" ? certificate.Owner : request.Requester;
-        certificate.Wish(request.Profile, request.Subject, request.NamesJson, request.Key, request.Life, owner, Shapes.Json(approved.Union(Shapes.Strings(certificate.ApprovedJson)).Intersect(names)));
+        certificate.Wish(
+            request.Profile,
+            request.Subject,
+            request.NamesJson,
+            request.Key,
+            request.Life,
+            owner,
+            Shapes.Json(approved.Union(Shapes.Strings(certificate.ApprovedJson)).Intersect(names))
+        );
         certificate.Waiting();
         await db.SaveChangesAsync(ct);
 
-        foreach (var service in Shapes.Strings(request.BindToJson)) await PlanBindingAsync(certificate.Id, request.HostId!.Value, service, request.Port, ct);
+        foreach (var service in Shapes.Strings(request.BindToJson))
+            await PlanBindingAsync(certificate.Id, request.HostId!.Value, service, request.Port, ct);
         await db.SaveChangesAsync(ct);
         var bound = await BoundServicesAsync(certificate.Id, ct);
         request.WaitForHost(certificate.Id);
-        var order = WorkOrder.Of(now, request.HostId!.Value, new Order(0, OrderKind.Obtain, certificate.Name, request.Subject, names, request.Key, null,
-            [.. bound.Select(b => b.Name)], request.Port ?? bound.Select(b => b.Port).FirstOrDefault(p => p is not null), null, null, Anchors(registry)), certificate.Id, request.Id);
+        var order = WorkOrder.Of(
+            now,
+            request.HostId!.Value,
+            new Order(
+                0,
+                OrderKind.Obtain,
+                certificate.Name,
+                request.Subject,
+                names,
+                request.Key,
+                null,
+                [.. bound.Select(b => b.Name)],
+                request.Port ?? bound.Select(b => b.Port).FirstOrDefault(p => p is not null),
+                null,
+                null,
+                Anchors(registry)
+            ),
+            certificate.Id,
+            request.Id
+        );
         db.Orders.Add(order);
         await db.SaveChangesAsync(ct);
         request.CarriedBy(order.Id);
@@ -42,14 +73,26 @@ public sealed class CarryOutRequest(BeaconDb db, AuthorityRegistry registry)
     {
         var row = await db.Services.SingleAsync(s => s.HostId == hostId && s.Name == service, ct);
         var old = await db.Bindings.FirstOrDefaultAsync(b => b.ServiceId == row.Id, ct);
-        if (old is not null && old.CertificateId == certificateId) return;
-        if (old is not null) { db.Bindings.Remove(old); await db.SaveChangesAsync(ct); }
+        if (old is not null && old.CertificateId == certificateId)
+            return;
+        if (old is not null)
+        {
+            db.Bindings.Remove(old);
+            await db.SaveChangesAsync(ct);
+        }
         db.Bindings.Add(Binding.Plan(certificateId, row.Id, port));
     }
 
     public async Task<List<(string Name, int? Port)>> BoundServicesAsync(int certificateId, CancellationToken ct) =>
-        [.. (await db.Bindings.Where(b => b.CertificateId == certificateId).Join(db.Services, b => b.ServiceId, s => s.Id, (b, s) => new { s.Name, b.Port }).OrderBy(x => x.Name).ToListAsync(ct))
-            .Select(x => (x.Name, x.Port))];
+        [
+            .. (
+                await db
+                    .Bindings.Where(b => b.CertificateId == certificateId)
+                    .Join(db.Services, b => b.ServiceId, s => s.Id, (b, s) => new { s.Name, b.Port })
+                    .OrderBy(x => x.Name)
+                    .ToListAsync(ct)
+            ).Select(x => (x.Name, x.Port)),
+        ];
 
     /// <summary>Root and issuers, DER in Base64, root first.</summary>
     public static IReadOnlyList<string> Anchors(AuthorityRegistry registry) =>

@@ -25,17 +25,37 @@ public sealed class KnownNames(IServiceScopeFactory scopes)
 
     public async ValueTask<Snapshot> GetAsync(CancellationToken ct)
     {
-        if (_now is { } known) return known;
+        if (_now is { } known)
+            return known;
         var version = Interlocked.Read(ref _version);
         await using var scope = scopes.CreateAsyncScope();
         var db = scope.ServiceProvider.GetRequiredService<BeaconDb>();
-        var hosts = await db.Hosts.AsNoTracking().Where(h => h.State != HostState.Removed).Select(h => new { h.Id, h.Name, h.State }).ToListAsync(ct);
+        var hosts = await db
+            .Hosts.AsNoTracking()
+            .Where(h => h.State != HostState.Removed)
+            .Select(h => new
+            {
+                h.Id,
+                h.Name,
+                h.State,
+            })
+            .ToListAsync(ct);
         var joined = hosts.Where(h => h.State == HostState.Joined).ToDictionary(h => h.Id, h => h.Name);
-        var services = await db.Services.AsNoTracking().Where(s => s.ServedSerial != null).Select(s => new { s.HostId, s.NamesJson }).ToListAsync(ct);
-        var snapshot = new Snapshot(hosts.ToDictionary(h => h.Name, h => h.Id), services.Where(s => joined.ContainsKey(s.HostId))
-            .SelectMany(s => Shapes.Strings(s.NamesJson).Select(n => (Name: n, s.HostId, Host: joined[s.HostId]))).ToLookup(x => x.Name, x => (x.HostId, x.Host)));
+        var services = await db
+            .Services.AsNoTracking()
+            .Where(s => s.ServedSerial != null)
+            .Select(s => new { s.HostId, s.NamesJson })
+            .ToListAsync(ct);
+        var snapshot = new Snapshot(
+            hosts.ToDictionary(h => h.Name, h => h.Id),
+            services
+                .Where(s => joined.ContainsKey(s.HostId))
+                .SelectMany(s => Shapes.Strings(s.NamesJson).Select(n => (Name: n, s.HostId, Host: joined[s.HostId])))
+                .ToLookup(x => x.Name, x => (x.HostId, x.Host))
+        );
         // A change in between makes this one old before it is kept.
-        if (Interlocked.Read(ref _version) == version) _now = snapshot;
+        if (Interlocked.Read(ref _version) == version)
+            _now = snapshot;
         return snapshot;
     }
 }

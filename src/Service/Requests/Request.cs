@@ -22,6 +22,7 @@ public sealed class Request
 
     /// <summary>How many people must approve it, the requester left out.</summary>
     public int Needed { get; private set; }
+
     /// <summary>Whether all who must have approved it. For a CSR the edition follows; until then a restart goes on with it.</summary>
     public bool Approved { get; private set; }
     public string ApprovalsJson { get; private set; } = "[]";
@@ -44,13 +45,48 @@ public sealed class Request
     public long? OrderId { get; private set; }
     public long Version { get; private set; } = 1;
 
-    public static Request Of(DateTimeOffset at, string requester, string cause, string certificateName, int? hostId, string profile, string subject, string namesJson, string verdictsJson,
-        string findingsJson, string key, string? life, byte[]? csr, string bindToJson, int? port, double? renewAfter, string? note, string? from) => new()
-    {
-        At = at, Requester = requester, Cause = cause, CertificateName = certificateName, HostId = hostId, Profile = profile, Subject = subject, NamesJson = namesJson,
-        VerdictsJson = verdictsJson, FindingsJson = findingsJson, Key = key, Life = life, Csr = csr, BindToJson = bindToJson, Port = port, RenewAfter = renewAfter, Note = note, From = from,
-        State = RequestState.Draft,
-    };
+    public static Request Of(
+        DateTimeOffset at,
+        string requester,
+        string cause,
+        string certificateName,
+        int? hostId,
+        string profile,
+        string subject,
+        string namesJson,
+        string verdictsJson,
+        string findingsJson,
+        string key,
+        string? life,
+        byte[]? csr,
+        string bindToJson,
+        int? port,
+        double? renewAfter,
+        string? note,
+        string? from
+    ) =>
+        new()
+        {
+            At = at,
+            Requester = requester,
+            Cause = cause,
+            CertificateName = certificateName,
+            HostId = hostId,
+            Profile = profile,
+            Subject = subject,
+            NamesJson = namesJson,
+            VerdictsJson = verdictsJson,
+            FindingsJson = findingsJson,
+            Key = key,
+            Life = life,
+            Csr = csr,
+            BindToJson = bindToJson,
+            Port = port,
+            RenewAfter = renewAfter,
+            Note = note,
+            From = from,
+            State = RequestState.Draft,
+        };
 
     public void WaitForApproval(int people)
     {
@@ -81,11 +117,16 @@ public sealed class Request
     /// <returns>Whether that was the last one it needed.</returns>
     public bool Approve(string by, DateTimeOffset at)
     {
-        if (State != RequestState.WaitingForApproval || Approved) throw Wrong(RequestState.WaitingForHost);
+        if (State != RequestState.WaitingForApproval || Approved)
+            throw Wrong(RequestState.WaitingForHost);
         ThrowIfOwn(by);
         var approvals = Approvals;
         if (approvals.Any(a => a.By == by))
-            throw new BeaconProblem(ProblemCode.WrongState, $"You have approved request {Id} already; it needs {Needed} people.", "Ask somebody else of the group approvers.");
+            throw new BeaconProblem(
+                ProblemCode.WrongState,
+                $"You have approved request {Id} already; it needs {Needed} people.",
+                "Ask somebody else of the group approvers."
+            );
         approvals.Add(new(by, at));
         ApprovalsJson = JsonSerializer.Serialize(approvals, BeaconJson.Default.ListApprovalInfo);
         DecidedBy = string.Join(", ", approvals.Select(a => a.By));
@@ -96,10 +137,22 @@ public sealed class Request
     /// <summary>Other names, before the approval. What was approved so far was the old names: it counts no more.</summary>
     public void Amend(AmendmentInfo amendment, string verdictsJson, string subject, int needed)
     {
-        if (State != RequestState.WaitingForApproval) throw new BeaconProblem(ProblemCode.WrongState, $"Request {Id} is {BeaconProblem.SlugOf(State).Replace('-', ' ')}; names are amended before the approval only.", $"Look at it first: beacon request show {Id}.");
+        if (State != RequestState.WaitingForApproval)
+            throw new BeaconProblem(
+                ProblemCode.WrongState,
+                $"Request {Id} is {BeaconProblem.SlugOf(State).Replace('-', ' ')}; names are amended before the approval only.",
+                $"Look at it first: beacon request show {Id}."
+            );
         ThrowIfOwn(amendment.By);
         AmendmentsJson = JsonSerializer.Serialize([.. Amendments, amendment], BeaconJson.Default.ListAmendmentInfo);
-        (NamesJson, VerdictsJson, Subject, ApprovalsJson, DecidedBy, Needed) = (Shapes.Json(amendment.After), verdictsJson, subject, "[]", null, needed);
+        (NamesJson, VerdictsJson, Subject, ApprovalsJson, DecidedBy, Needed) = (
+            Shapes.Json(amendment.After),
+            verdictsJson,
+            subject,
+            "[]",
+            null,
+            needed
+        );
         Version++;
     }
 
@@ -113,7 +166,11 @@ public sealed class Request
     private void ThrowIfOwn(string by)
     {
         if (by == Requester)
-            throw new BeaconProblem(ProblemCode.OwnRequest, $"Request {Id} is your own; somebody else must approve it.", "Ask a member of the group approvers.");
+            throw new BeaconProblem(
+                ProblemCode.OwnRequest,
+                $"Request {Id} is your own; somebody else must approve it.",
+                "Ask a member of the group approvers."
+            );
     }
 
     public void WaitForHost(int certificateId)
@@ -135,11 +192,16 @@ public sealed class Request
 
     private void Move(RequestState to, params RequestState[] from)
     {
-        if (!from.Contains(State)) throw Wrong(to);
+        if (!from.Contains(State))
+            throw Wrong(to);
         State = to;
         Version++;
     }
 
-    private BeaconProblem Wrong(RequestState to) => new(ProblemCode.WrongState,
-        $"Request {Id} is {BeaconProblem.SlugOf(State).Replace('-', ' ')}; it cannot become {BeaconProblem.SlugOf(to).Replace('-', ' ')}.", $"Look at it first: beacon request show {Id}.");
+    private BeaconProblem Wrong(RequestState to) =>
+        new(
+            ProblemCode.WrongState,
+            $"Request {Id} is {BeaconProblem.SlugOf(State).Replace('-', ' ')}; it cannot become {BeaconProblem.SlugOf(to).Replace('-', ' ')}.",
+            $"Look at it first: beacon request show {Id}."
+        );
 }

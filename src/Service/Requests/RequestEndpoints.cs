@@ -15,53 +15,93 @@ internal static class RequestEndpoints
     public static void MapRequests(this RouteGroupBuilder api)
     {
         var g = api.MapGroup("/requests").WithTags("Requests");
-        g.MapPost("/preview", async (NewRequest wish, WishReading reading, IssueEdition issue, TimeProvider clock, Caller caller, CancellationToken ct) =>
-            TypedResults.Ok(Preview(await reading.ReadAsync(wish, caller, ct), wish, issue, clock.GetUtcNow())))
-            .RequireAuthorization(Policies.Requester).WithName("previewRequest");
+        g.MapPost(
+                "/preview",
+                async (NewRequest wish, WishReading reading, IssueEdition issue, TimeProvider clock, Caller caller, CancellationToken ct) =>
+                    TypedResults.Ok(Preview(await reading.ReadAsync(wish, caller, ct), wish, issue, clock.GetUtcNow()))
+            )
+            .RequireAuthorization(Policies.Requester)
+            .WithName("previewRequest");
 
-        g.MapPost("", async (NewRequest wish, SubmitRequest submit, BeaconDb db, Caller caller, CancellationToken ct) =>
-        {
-            var id = await submit.RunAsync(wish, caller, "person", ct);
-            return TypedResults.Created($"/api/v1/requests/{id}", await OneAsync(db, id, ct));
-        }).RequireAuthorization(Policies.Requester).WithName("submitRequest");
+        g.MapPost(
+                "",
+                async (NewRequest wish, SubmitRequest submit, BeaconDb db, Caller caller, CancellationToken ct) =>
+                {
+                    var id = await submit.RunAsync(wish, caller, "person", ct);
+                    return TypedResults.Created($"/api/v1/requests/{id}", await OneAsync(db, id, ct));
+                }
+            )
+            .RequireAuthorization(Policies.Requester)
+            .WithName("submitRequest");
 
-        g.MapGet("", async (BeaconDb db, string? search, string? state, long? before, int? take, CancellationToken ct) =>
-        {
-            var n = Math.Clamp(take ?? 100, 1, 1000);
-            var q = db.Requests.AsNoTracking();
-            if (Enum.TryParse<RequestState>(state?.Replace("-", ""), true, out var s)) q = q.Where(r => r.State == s);
-            if (!string.IsNullOrWhiteSpace(search))
-                q = long.TryParse(search, out var number) ? q.Where(r => r.Id == number) : q.Where(r => r.CertificateName.Contains(search) || r.NamesJson.Contains(search) || r.Requester.Contains(search));
-            if (before is { } b) q = q.Where(r => r.Id < b);
-            var ids = await q.OrderByDescending(r => r.Id).Take(n).Select(r => r.Id).ToListAsync(ct);
-            return TypedResults.Ok(new Page<RequestInfo>(await ManyAsync(db, ids, ct), ids.Count == n ? ids[^1].ToString() : null));
-        }).WithName("listRequests");
+        g.MapGet(
+                "",
+                async (BeaconDb db, string? search, string? state, long? before, int? take, CancellationToken ct) =>
+                {
+                    var n = Math.Clamp(take ?? 100, 1, 1000);
+                    var q = db.Requests.AsNoTracking();
+                    if (Enum.TryParse<RequestState>(state?.Replace("-", ""), true, out var s))
+                        q = q.Where(r => r.State == s);
+                    if (!string.IsNullOrWhiteSpace(search))
+                        q = long.TryParse(search, out var number)
+                            ? q.Where(r => r.Id == number)
+                            : q.Where(r =>
+                                r.CertificateName.Contains(search) || r.NamesJson.Contains(search) || r.Requester.Contains(search)
+                            );
+                    if (before is { } b)
+                        q = q.Where(r => r.Id < b);
+                    var ids = await q.OrderByDescending(r => r.Id).Take(n).Select(r => r.Id).ToListAsync(ct);
+                    return TypedResults.Ok(new Page<RequestInfo>(await ManyAsync(db, ids, ct), ids.Count == n ? ids[^1].ToString() : null));
+                }
+            )
+            .WithName("listRequests");
 
-        g.MapGet("/{id:long}", async (long id, BeaconDb db, CancellationToken ct) => TypedResults.Ok(await OneAsync(db, id, ct))).WithName("getRequest");
+        g.MapGet("/{id:long}", async (long id, BeaconDb db, CancellationToken ct) => TypedResults.Ok(await OneAsync(db, id, ct)))
+            .WithName("getRequest");
 
-        g.MapPost("/{id:long}/approve", async (long id, DecideRequest decide, BeaconDb db, Caller caller, CancellationToken ct) =>
-        {
-            await decide.ApproveAsync(id, caller, ct);
-            return TypedResults.Ok(await OneAsync(db, id, ct));
-        }).RequireAuthorization(Policies.Approver).WithName("approveRequest");
+        g.MapPost(
+                "/{id:long}/approve",
+                async (long id, DecideRequest decide, BeaconDb db, Caller caller, CancellationToken ct) =>
+                {
+                    await decide.ApproveAsync(id, caller, ct);
+                    return TypedResults.Ok(await OneAsync(db, id, ct));
+                }
+            )
+            .RequireAuthorization(Policies.Approver)
+            .WithName("approveRequest");
 
-        g.MapPost("/{id:long}/amend", async (long id, Amendment body, DecideRequest decide, BeaconDb db, Caller caller, CancellationToken ct) =>
-        {
-            await decide.AmendAsync(id, body, caller, ct);
-            return TypedResults.Ok(await OneAsync(db, id, ct));
-        }).RequireAuthorization(Policies.Approver).WithName("amendRequest");
+        g.MapPost(
+                "/{id:long}/amend",
+                async (long id, Amendment body, DecideRequest decide, BeaconDb db, Caller caller, CancellationToken ct) =>
+                {
+                    await decide.AmendAsync(id, body, caller, ct);
+                    return TypedResults.Ok(await OneAsync(db, id, ct));
+                }
+            )
+            .RequireAuthorization(Policies.Approver)
+            .WithName("amendRequest");
 
-        g.MapPost("/{id:long}/refuse", async (long id, Refusal body, DecideRequest decide, BeaconDb db, Caller caller, CancellationToken ct) =>
-        {
-            await decide.RefuseAsync(id, body.Reason, caller, ct);
-            return TypedResults.Ok(await OneAsync(db, id, ct));
-        }).RequireAuthorization(Policies.Approver).WithName("refuseRequest");
+        g.MapPost(
+                "/{id:long}/refuse",
+                async (long id, Refusal body, DecideRequest decide, BeaconDb db, Caller caller, CancellationToken ct) =>
+                {
+                    await decide.RefuseAsync(id, body.Reason, caller, ct);
+                    return TypedResults.Ok(await OneAsync(db, id, ct));
+                }
+            )
+            .RequireAuthorization(Policies.Approver)
+            .WithName("refuseRequest");
 
-        g.MapPost("/{id:long}/withdraw", async (long id, DecideRequest decide, BeaconDb db, Caller caller, CancellationToken ct) =>
-        {
-            await decide.WithdrawAsync(id, caller, ct);
-            return TypedResults.Ok(await OneAsync(db, id, ct));
-        }).RequireAuthorization(Policies.Requester).WithName("withdrawRequest");
+        g.MapPost(
+                "/{id:long}/withdraw",
+                async (long id, DecideRequest decide, BeaconDb db, Caller caller, CancellationToken ct) =>
+                {
+                    await decide.WithdrawAsync(id, caller, ct);
+                    return TypedResults.Ok(await OneAsync(db, id, ct));
+                }
+            )
+            .RequireAuthorization(Policies.Requester)
+            .WithName("withdrawRequest");
     }
 
     private static RequestPreview Preview(ReadWish read, NewRequest wish, IssueEdition issue, DateTimeOffset now)
@@ -75,50 +115,108 @@ internal static class RequestEndpoints
             var key = read.Csr?.PublicKey ?? SampleKeys.Of(read.Key);
             var (content, validity) = issue.Content(read.Profile, read.Subject, read.Names, key, read.Life, now);
             text = Shapes.Text(content, read.Key.ToString(), validity.Reason);
-            if (validity.Reason is { } reason) warnings.Add(reason);
-            if (read.Host is not null) planned = new RenewalPolicy(wish.RenewAfter ?? read.Existing?.RenewAfter ?? new RenewalPolicy().After).PlannedFor(content.NotBefore, content.NotAfter, content.Serial.Hex);
+            if (validity.Reason is { } reason)
+                warnings.Add(reason);
+            if (read.Host is not null)
+                planned = new RenewalPolicy(wish.RenewAfter ?? read.Existing?.RenewAfter ?? new RenewalPolicy().After).PlannedFor(
+                    content.NotBefore,
+                    content.NotAfter,
+                    content.Serial.Hex
+                );
         }
         var outcome = read.Overall switch
         {
             Core.Profiles.Verdict.Granted when read.Host is null => "It would be issued at once.",
-            Core.Profiles.Verdict.Granted => $"It would be issued at once: {read.Host!.Name} makes the key{(read.BindTo.Count > 0 ? " and puts the certificate into " + string.Join(", ", read.BindTo) : "")}.",
-            Core.Profiles.Verdict.NeedsApproval => read.PeopleNeeded > 1 ? "It would wait until two other people approve it." : "It would wait until somebody else approves it.",
+            Core.Profiles.Verdict.Granted =>
+                $"It would be issued at once: {read.Host!.Name} makes the key{(read.BindTo.Count > 0 ? " and puts the certificate into " + string.Join(", ", read.BindTo) : "")}.",
+            Core.Profiles.Verdict.NeedsApproval => read.PeopleNeeded > 1
+                ? "It would wait until two other people approve it."
+                : "It would wait until somebody else approves it.",
             _ => "It would be refused.",
         };
-        return new((Verdict)(int)read.Overall, [.. read.Verdicts.Select(Shapes.Of)], [.. read.Findings.Select(Shapes.Of)], text, read.CertificateName, planned, warnings, outcome);
+        return new(
+            (Verdict)(int)read.Overall,
+            [.. read.Verdicts.Select(Shapes.Of)],
+            [.. read.Findings.Select(Shapes.Of)],
+            text,
+            read.CertificateName,
+            planned,
+            warnings,
+            outcome
+        );
     }
 
     public static async Task<RequestInfo> OneAsync(BeaconDb db, long id, CancellationToken ct) =>
-        (await ManyAsync(db, [id], ct)).FirstOrDefault() ?? throw new BeaconProblem(ProblemCode.NotFound, $"There is no request {id}.", "See beacon request list.");
+        (await ManyAsync(db, [id], ct)).FirstOrDefault()
+        ?? throw new BeaconProblem(ProblemCode.NotFound, $"There is no request {id}.", "See beacon request list.");
 
     private static async Task<List<RequestInfo>> ManyAsync(BeaconDb db, List<long> ids, CancellationToken ct)
     {
-        var rows = await (from r in db.Requests.AsNoTracking()
-                          where ids.Contains(r.Id)
-                          from h in db.Hosts.Where(h => h.Id == r.HostId).DefaultIfEmpty()
-                          from e in db.Editions.Where(e => e.RequestId == r.Id).DefaultIfEmpty()
-                          from c in db.Certificates.Where(c => c.Name == r.CertificateName).DefaultIfEmpty()
-                          orderby r.Id descending
-                          select new { r, Existing = c, Host = h == null ? null : h.Name, Serial = e == null ? null : e.Serial }).ToListAsync(ct);
-        return [.. rows.Select(x => new RequestInfo(x.r.Id, x.r.State, x.r.CertificateName, x.Host, x.r.Profile, x.r.Requester, x.r.At,
-            JsonSerializer.Deserialize(x.r.VerdictsJson, BeaconJson.Default.ListNameVerdictInfo)!, JsonSerializer.Deserialize(x.r.FindingsJson, BeaconJson.Default.ListFindingInfo)!,
-            x.r.Key, x.Serial, x.r.Reason, x.r.DecidedBy, Shapes.Strings(x.r.BindToJson), x.r.OrderId, x.r.Note, x.r.Cause)
-        {
-            Needed = x.r.Needed, Approvals = x.r.Approvals, Amendments = x.r.Amendments, From = x.r.From, Subject = x.r.Subject, Life = x.r.Life, Differences = x.Existing is null ? [] : Differences(x.r, x.Existing),
-        })];
+        var rows = await (
+            from r in db.Requests.AsNoTracking()
+            where ids.Contains(r.Id)
+            from h in db.Hosts.Where(h => h.Id == r.HostId).DefaultIfEmpty()
+            from e in db.Editions.Where(e => e.RequestId == r.Id).DefaultIfEmpty()
+            from c in db.Certificates.Where(c => c.Name == r.CertificateName).DefaultIfEmpty()
+            orderby r.Id descending
+            select new
+            {
+                r,
+                Existing = c,
+                Host = h == null ? null : h.Name,
+                Serial = e == null ? null : e.Serial,
+            }
+        ).ToListAsync(ct);
+        return
+        [
+            .. rows.Select(x => new RequestInfo(
+                x.r.Id,
+                x.r.State,
+                x.r.CertificateName,
+                x.Host,
+                x.r.Profile,
+                x.r.Requester,
+                x.r.At,
+                JsonSerializer.Deserialize(x.r.VerdictsJson, BeaconJson.Default.ListNameVerdictInfo)!,
+                JsonSerializer.Deserialize(x.r.FindingsJson, BeaconJson.Default.ListFindingInfo)!,
+                x.r.Key,
+                x.Serial,
+                x.r.Reason,
+                x.r.DecidedBy,
+                Shapes.Strings(x.r.BindToJson),
+                x.r.OrderId,
+                x.r.Note,
+                x.r.Cause
+            )
+            {
+                Needed = x.r.Needed,
+                Approvals = x.r.Approvals,
+                Amendments = x.r.Amendments,
+                From = x.r.From,
+                Subject = x.r.Subject,
+                Life = x.r.Life,
+                Differences = x.Existing is null ? [] : Differences(x.r, x.Existing),
+            }),
+        ];
     }
 
     /// <summary>Against what the certificate is now.</summary>
     private static IReadOnlyList<string> Differences(Request r, Certificates.Certificate c)
     {
-        if (r.State is RequestState.Issued or RequestState.Refused or RequestState.Withdrawn) return [];
+        if (r.State is RequestState.Issued or RequestState.Refused or RequestState.Withdrawn)
+            return [];
         var (before, after) = (Shapes.Strings(c.NamesJson), Shapes.Strings(r.NamesJson));
         var all = new List<string>();
-        if (after.Except(before).ToList() is { Count: > 0 } added) all.Add("new names: " + string.Join(", ", added));
-        if (before.Except(after).ToList() is { Count: > 0 } dropped) all.Add("dropped: " + string.Join(", ", dropped));
-        if (c.Profile != r.Profile) all.Add($"profile {r.Profile} instead of {c.Profile}");
-        if (c.Key != r.Key) all.Add($"key {r.Key} instead of {c.Key}");
-        if (c.Subject != r.Subject) all.Add($"subject {r.Subject} instead of {c.Subject}");
+        if (after.Except(before).ToList() is { Count: > 0 } added)
+            all.Add("new names: " + string.Join(", ", added));
+        if (before.Except(after).ToList() is { Count: > 0 } dropped)
+            all.Add("dropped: " + string.Join(", ", dropped));
+        if (c.Profile != r.Profile)
+            all.Add($"profile {r.Profile} instead of {c.Profile}");
+        if (c.Key != r.Key)
+            all.Add($"key {r.Key} instead of {c.Key}");
+        if (c.Subject != r.Subject)
+            all.Add($"subject {r.Subject} instead of {c.Subject}");
         return all.Count == 0 ? ["nothing but the dates and the key"] : all;
     }
 
@@ -127,10 +225,14 @@ internal static class RequestEndpoints
     {
         private static readonly System.Collections.Concurrent.ConcurrentDictionary<KeySpec, PublicKeyInfo> Made = [];
 
-        public static PublicKeyInfo Of(KeySpec spec) => Made.GetOrAdd(spec, static s =>
-        {
-            using var key = KeySigner.NewKey(s);
-            return PublicKeyInfo.Read(key.ExportSubjectPublicKeyInfo());
-        });
+        public static PublicKeyInfo Of(KeySpec spec) =>
+            Made.GetOrAdd(
+                spec,
+                static s =>
+                {
+                    using var key = KeySigner.NewKey(s);
+                    return PublicKeyInfo.Read(key.ExportSubjectPublicKeyInfo());
+                }
+            );
     }
 }

@@ -3,16 +3,31 @@ using OrderlyBeacon.Service.People;
 namespace OrderlyBeacon.Service.Revocations;
 
 /// <summary>After a change of states is committed: nothing that was kept may say otherwise any more, and the lists say it.</summary>
-public sealed class AnnounceRevocations(PublishCrl publish, RevocationBook book, Protocols.Ocsp.OcspDesk ocsp, ClientCertificates clients, Notices.Changes changes)
+public sealed class AnnounceRevocations(
+    PublishCrl publish,
+    RevocationBook book,
+    Protocols.Ocsp.OcspDesk ocsp,
+    ClientCertificates clients,
+    Notices.Changes changes
+)
 {
     /// <param name="wasHeld">Whether one of them was on hold before: an entry that stands in the list already is another one now, or is gone.</param>
-    public async Task<string> RunAsync(IReadOnlyList<(string Certificate, string Serial)> changed, string actor, string why, bool wasHeld, CancellationToken ct)
+    public async Task<string> RunAsync(
+        IReadOnlyList<(string Certificate, string Serial)> changed,
+        string actor,
+        string why,
+        bool wasHeld,
+        CancellationToken ct
+    )
     {
         clients.Forget();
-        foreach (var (_, serial) in changed) ocsp.Forget(serial);
-        if (wasHeld) book.Reset();
+        foreach (var (_, serial) in changed)
+            ocsp.Forget(serial);
+        if (wasHeld)
+            book.Reset();
         var told = await publish.RunAsync(actor, why, CrlOccasion.Changed, ct);
-        foreach (var name in changed.Select(c => c.Certificate).Distinct()) changes.Tell("certificate", name);
+        foreach (var name in changed.Select(c => c.Certificate).Distinct())
+            changes.Tell("certificate", name);
         return told;
     }
 }

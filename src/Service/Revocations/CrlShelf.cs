@@ -28,20 +28,30 @@ public sealed class CrlShelf
     public void Put(string slug, PublishedCrl row)
     {
         var file = Authority.FileOf(slug, row.KeyNumber);
-        if (row.IsDelta) file = DeltaName(file);
+        if (row.IsDelta)
+            file = DeltaName(file);
         lock (_lock)
-            if (!_byFile.TryGetValue(file, out var old) || old.Row.Number <= row.Number) _byFile[file] = new(row);
+            if (!_byFile.TryGetValue(file, out var old) || old.Row.Number <= row.Number)
+                _byFile[file] = new(row);
     }
 
     /// <param name="file">As in the address: see <see cref="Authority.FileOf"/> and <see cref="DeltaName"/>.</param>
-    public Shelved? Get(string file) { lock (_lock) return _byFile.GetValueOrDefault(file); }
+    public Shelved? Get(string file)
+    {
+        lock (_lock)
+            return _byFile.GetValueOrDefault(file);
+    }
 
     /// <summary>The revocation that an issuer's full list and its delta have for a serial.</summary>
     public RevokedCertificate? Find(X509 issuer, SerialNumber serial)
     {
         List<Shelved> all;
-        lock (_lock) all = [.. _byFile.Values];
-        Shelved? Of(bool delta) => all.FirstOrDefault(s => s.Row.IsDelta == delta && s.List.AuthorityKeyIdentifier.Span.SequenceEqual(issuer.SubjectKeyIdentifier.Span));
+        lock (_lock)
+            all = [.. _byFile.Values];
+        Shelved? Of(bool delta) =>
+            all.FirstOrDefault(s =>
+                s.Row.IsDelta == delta && s.List.AuthorityKeyIdentifier.Span.SequenceEqual(issuer.SubjectKeyIdentifier.Span)
+            );
         return Of(delta: false)?.List.Find(serial, Of(delta: true)?.List);
     }
 }

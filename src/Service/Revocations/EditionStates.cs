@@ -25,14 +25,18 @@ public sealed class EditionStates(BeaconOptions options) : IDisposable
     /// <summary>Null when no such edition was issued.</summary>
     public EditionStanding? Find(SerialNumber serial)
     {
-        if (_kept.TryGetValue(serial.Hex, out var kept)) return kept;
+        if (_kept.TryGetValue(serial.Hex, out var kept))
+            return kept;
         var changes = Interlocked.Read(ref _changes);
-        if (Read(serial) is not { } found) return null;
+        if (Read(serial) is not { } found)
+            return null;
         lock (_changing)
         {
             // Something changed while it was read: what was read may be the old state.
-            if (_changes != changes) return found;
-            if (_kept.Count >= MostKept) _kept.Clear();
+            if (_changes != changes)
+                return found;
+            if (_kept.Count >= MostKept)
+                _kept.Clear();
             _kept[serial.Hex] = found;
         }
         return found;
@@ -49,15 +53,29 @@ public sealed class EditionStates(BeaconOptions options) : IDisposable
 
     private EditionStanding? Read(SerialNumber serial)
     {
-        if (!_idle.TryTake(out var c)) c = Open();
+        if (!_idle.TryTake(out var c))
+            c = Open();
         c.Parameters[0].Value = serial.Hex;
         try
         {
             using var r = c.ExecuteReader();
-            return !r.Read() ? null
-                : new(r.GetInt32(0), r.IsDBNull(1) ? null : new(serial, DateTimeOffset.FromUnixTimeMilliseconds(r.GetInt64(1)), (RevocationReason)(r.IsDBNull(2) ? 0 : r.GetInt32(2))));
+            return !r.Read()
+                ? null
+                : new(
+                    r.GetInt32(0),
+                    r.IsDBNull(1)
+                        ? null
+                        : new(
+                            serial,
+                            DateTimeOffset.FromUnixTimeMilliseconds(r.GetInt64(1)),
+                            (RevocationReason)(r.IsDBNull(2) ? 0 : r.GetInt32(2))
+                        )
+                );
         }
-        finally { _idle.Add(c); }
+        finally
+        {
+            _idle.Add(c);
+        }
     }
 
     private SqliteCommand Open()

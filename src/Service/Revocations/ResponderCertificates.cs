@@ -12,10 +12,24 @@ using OrderlyBeacon.Service.Profiles;
 namespace OrderlyBeacon.Service.Revocations;
 
 /// <summary>Who signs OCSP answers for one of the issuing authority's keys: a key of its own under a short-lived certificate from that key, so that the authority's key is not used for every question.</summary>
-public sealed record Responder(OcspIssuer Issuer, int KeyNumber, X509 Certificate, byte[] KeyIdentifier, ISigner Signer, DateTimeOffset Planned);
+public sealed record Responder(
+    OcspIssuer Issuer,
+    int KeyNumber,
+    X509 Certificate,
+    byte[] KeyIdentifier,
+    ISigner Signer,
+    DateTimeOffset Planned
+);
 
 /// <summary>The delegated responders' keys and certificates, one for each of the authority's keys: made at start, renewed by the regular round with a new key, kept over restarts.</summary>
-public sealed class ResponderCertificates(BeaconOptions options, AuthorityRegistry registry, IssueEdition issue, ProfileCatalogue profiles, TimeProvider clock, ILogger<ResponderCertificates> log)
+public sealed class ResponderCertificates(
+    BeaconOptions options,
+    AuthorityRegistry registry,
+    IssueEdition issue,
+    ProfileCatalogue profiles,
+    TimeProvider clock,
+    ILogger<ResponderCertificates> log
+)
 {
     private volatile Responder[] _all = [];
     private readonly SemaphoreSlim _one = new(1, 1);
@@ -30,7 +44,8 @@ public sealed class ResponderCertificates(BeaconOptions options, AuthorityRegist
         var all = _all;
         // The newest is asked about most.
         for (var i = all.Length - 1; i >= 0; i--)
-            if (question.IsOf(all[i].Issuer)) return all[i];
+            if (question.IsOf(all[i].Issuer))
+                return all[i];
         return null;
     }
 
@@ -40,36 +55,75 @@ public sealed class ResponderCertificates(BeaconOptions options, AuthorityRegist
         await _one.WaitAsync(ct);
         try
         {
-            if (!registry.IsReady) return;
+            if (!registry.IsReady)
+                return;
             Core.BeaconProblem? unusable = null;
             foreach (var point in registry.Keys)
             {
-                try { await RenewAsync(point, ct); }
-                catch (Core.BeaconProblem p) when (p.Code == Core.ProblemCode.AuthorityNotReady) { unusable ??= p; }
+                try
+                {
+                    await RenewAsync(point, ct);
+                }
+                catch (Core.BeaconProblem p) when (p.Code == Core.ProblemCode.AuthorityNotReady)
+                {
+                    unusable ??= p;
+                }
             }
             _all = [.. _all.Where(r => registry.Keys.Any(k => k.KeyNumber == r.KeyNumber)).OrderBy(r => r.KeyNumber)];
-            if (unusable is not null) throw unusable;
+            if (unusable is not null)
+                throw unusable;
         }
-        finally { _one.Release(); }
+        finally
+        {
+            _one.Release();
+        }
     }
 
     private async Task RenewAsync(IssuingPoint point, CancellationToken ct)
     {
         var now = clock.GetUtcNow();
         // Under an ended certificate nothing ends later, and nobody asks.
-        if (point.Certificate.NotAfter < now) return;
+        if (point.Certificate.NotAfter < now)
+            return;
         var file = Path.Combine(options.Data, "keys", $"responder-{point.KeyNumber}.p12");
-        if (Of(point.KeyNumber) is null && File.Exists(file)) TryLoad(file, point);
-        if (Of(point.KeyNumber) is { } kept && now < kept.Planned) return;
+        if (Of(point.KeyNumber) is null && File.Exists(file))
+            TryLoad(file, point);
+        if (Of(point.KeyNumber) is { } kept && now < kept.Planned)
+            return;
         var key = ECDsa.Create(ECCurve.NamedCurves.nistP256);
-        var name = DistinguishedName.Of([new(Core.Oids.Organization, options.Organization), new(Core.Oids.CommonName, $"{options.Organization} Revocation Responder")]);
-        var recorded = await issue.RunAsync(new(profiles.Get("responder"), name, [], PublicKeyInfo.Read(key.ExportSubjectPublicKeyInfo()), null, 0,
-            $"responder-{point.KeyNumber}@system", "[]", null, EditionState.Current, "system", "the service itself") { Under = point }, ct);
+        var name = DistinguishedName.Of([
+            new(Core.Oids.Organization, options.Organization),
+            new(Core.Oids.CommonName, $"{options.Organization} Revocation Responder"),
+        ]);
+        var recorded = await issue.RunAsync(
+            new(
+                profiles.Get("responder"),
+                name,
+                [],
+                PublicKeyInfo.Read(key.ExportSubjectPublicKeyInfo()),
+                null,
+                0,
+                $"responder-{point.KeyNumber}@system",
+                "[]",
+                null,
+                EditionState.Current,
+                "system",
+                "the service itself"
+            )
+            {
+                Under = point,
+            },
+            ct
+        );
         using (var leaf = X509CertificateLoader.LoadCertificate(recorded.Der))
         using (var keyed = leaf.CopyWithPrivateKey(key))
             PrivateFiles.Write(file, keyed.Export(X509ContentType.Pkcs12), overwrite: true);
         Take(X509.Read(recorded.Der), key, point);
-        log.LogInformation("OCSP answers for {File} are signed under a certificate good until {Until:u}", point.File, Of(point.KeyNumber)!.Certificate.NotAfter);
+        log.LogInformation(
+            "OCSP answers for {File} are signed under a certificate good until {Until:u}",
+            point.File,
+            Of(point.KeyNumber)!.Certificate.NotAfter
+        );
     }
 
     private void TryLoad(string file, IssuingPoint point)
@@ -78,12 +132,28 @@ public sealed class ResponderCertificates(BeaconOptions options, AuthorityRegist
         {
             using var c = X509CertificateLoader.LoadPkcs12FromFile(file, null, X509KeyStorageFlags.Exportable);
             var x = X509.Read(c.RawDataMemory);
-            if (x.SignedBy(point.Certificate.PublicKey) && x.NotAfter > clock.GetUtcNow() && c.GetECDsaPrivateKey() is { } key) Take(x, key, point);
+            if (x.SignedBy(point.Certificate.PublicKey) && x.NotAfter > clock.GetUtcNow() && c.GetECDsaPrivateKey() is { } key)
+                Take(x, key, point);
         }
-        catch (CryptographicException e) { log.LogWarning("The kept responder's certificate cannot be read ({Why}); a new one is made", e.Message); }
+        catch (CryptographicException e)
+        {
+            log.LogWarning("The kept responder's certificate cannot be read ({Why}); a new one is made", e.Message);
+        }
     }
 
     private void Take(X509 certificate, ECDsa key, IssuingPoint point) =>
-        _all = [.. _all.Where(r => r.KeyNumber != point.KeyNumber).Append(new(new OcspIssuer(point.Certificate), point.KeyNumber, certificate, certificate.PublicKey.KeyIdentifier(), new KeySigner(key),
-            new RenewalPolicy().PlannedFor(certificate.NotBefore, certificate.NotAfter, certificate.Serial.Hex))).OrderBy(r => r.KeyNumber)];
+        _all = [
+            .. _all.Where(r => r.KeyNumber != point.KeyNumber)
+                .Append(
+                    new(
+                        new OcspIssuer(point.Certificate),
+                        point.KeyNumber,
+                        certificate,
+                        certificate.PublicKey.KeyIdentifier(),
+                        new KeySigner(key),
+                        new RenewalPolicy().PlannedFor(certificate.NotBefore, certificate.NotAfter, certificate.Serial.Hex)
+                    )
+                )
+                .OrderBy(r => r.KeyNumber),
+        ];
 }

@@ -21,29 +21,51 @@ public sealed class RevocationBook
     public async Task<CrlEntries> EntriesAsync(BeaconDb db, IssuingPoint point, DateTimeOffset now, CancellationToken ct)
     {
         var cutoff = new DateTimeOffset(now.UtcDateTime.Date.AddDays(-1), TimeSpan.Zero);
-        var listed = db.Editions.AsNoTracking().Where(e => e.RevokedAt != null && e.NotAfter >= cutoff && point.Generations.Contains(e.GenerationId));
+        var listed = db
+            .Editions.AsNoTracking()
+            .Where(e => e.RevokedAt != null && e.NotAfter >= cutoff && point.Generations.Contains(e.GenerationId));
         if (_pages.TryGetValue(point.KeyNumber, out var page) && page.Cutoff == cutoff)
         {
             var asOf = page.AsOf;
-            foreach (var e in await listed.Where(e => e.RevokedAt >= asOf).OrderBy(e => e.RevokedAt).Select(e => new Row(e.Serial, e.RevokedAt!.Value, e.RevocationReason)).ToListAsync(ct)) page.Add(e);
-            if (page.Entries.Count == await listed.CountAsync(ct)) return page.Entries;
+            foreach (
+                var e in await listed
+                    .Where(e => e.RevokedAt >= asOf)
+                    .OrderBy(e => e.RevokedAt)
+                    .Select(e => new Row(e.Serial, e.RevokedAt!.Value, e.RevocationReason))
+                    .ToListAsync(ct)
+            )
+                page.Add(e);
+            if (page.Entries.Count == await listed.CountAsync(ct))
+                return page.Entries;
         }
         page = _pages[point.KeyNumber] = new(cutoff);
-        await foreach (var e in listed.OrderBy(e => e.RevokedAt).Select(e => new Row(e.Serial, e.RevokedAt!.Value, e.RevocationReason)).AsAsyncEnumerable().WithCancellation(ct)) page.Add(e);
+        await foreach (
+            var e in listed
+                .OrderBy(e => e.RevokedAt)
+                .Select(e => new Row(e.Serial, e.RevokedAt!.Value, e.RevocationReason))
+                .AsAsyncEnumerable()
+                .WithCancellation(ct)
+        )
+            page.Add(e);
         return page.Entries;
     }
 
     /// <summary>When the last edition under a key that no longer issues ends.</summary>
     public async Task<DateTimeOffset> LastEndAsync(BeaconDb db, IssuingPoint point, CancellationToken ct)
     {
-        if (_lastEnds.TryGetValue(point.KeyNumber, out var kept)) return kept;
+        if (_lastEnds.TryGetValue(point.KeyNumber, out var kept))
+            return kept;
         // Nobody asks for the state of a responder's own certificate.
-        var last = await db.Editions.AsNoTracking().Where(e => point.Generations.Contains(e.GenerationId) && e.Profile != "responder").MaxAsync(e => (DateTimeOffset?)e.NotAfter, ct);
+        var last = await db
+            .Editions.AsNoTracking()
+            .Where(e => point.Generations.Contains(e.GenerationId) && e.Profile != "responder")
+            .MaxAsync(e => (DateTimeOffset?)e.NotAfter, ct);
         return _lastEnds[point.KeyNumber] = last ?? default;
     }
 
     /// <summary>After a restore: numbers up to here may have been used before it, and are not used again.</summary>
-    public async Task<long> FloorAsync(BeaconDb db, CancellationToken ct) => _floor ??= await db.Restores.AsNoTracking().MaxAsync(r => (long?)r.CrlFloor, ct) ?? 0;
+    public async Task<long> FloorAsync(BeaconDb db, CancellationToken ct) =>
+        _floor ??= await db.Restores.AsNoTracking().MaxAsync(r => (long?)r.CrlFloor, ct) ?? 0;
 
     private long? _floor;
 
@@ -65,7 +87,8 @@ public sealed class RevocationBook
                 _latest.Clear();
                 AsOf = e.At;
             }
-            if (_latest.Add(e.Serial)) Entries.Add(new(new SerialNumber(e.Serial), e.At, (RevocationReason)(e.Reason ?? 0)));
+            if (_latest.Add(e.Serial))
+                Entries.Add(new(new SerialNumber(e.Serial), e.At, (RevocationReason)(e.Reason ?? 0)));
         }
     }
 

@@ -23,14 +23,34 @@ public sealed class RevokeEdition(BeaconDb db, AnnounceRevocations announce, Tim
             await MarkAsync(db, edition, reason, caller, clock.GetUtcNow(), ct);
             await write.CommitAsync(ct);
         }
-        await announce.RunAsync([(certificateName, edition.Serial)], caller.Actor, $"serial {edition.Serial} {(edition.IsHeld ? "on hold" : "revoked")}", wasHeld, ct);
+        await announce.RunAsync(
+            [(certificateName, edition.Serial)],
+            caller.Actor,
+            $"serial {edition.Serial} {(edition.IsHeld ? "on hold" : "revoked")}",
+            wasHeld,
+            ct
+        );
     }
 
-    internal static async Task MarkAsync(BeaconDb db, Edition edition, RevocationReason reason, Caller caller, DateTimeOffset now, CancellationToken ct)
+    internal static async Task MarkAsync(
+        BeaconDb db,
+        Edition edition,
+        RevocationReason reason,
+        Caller caller,
+        DateTimeOffset now,
+        CancellationToken ct
+    )
     {
         var certificate = await db.Certificates.SingleAsync(c => c.Id == edition.CertificateId, ct);
         edition.Revoke(now, reason);
-        if (!edition.IsHeld && edition.State == EditionState.Current && certificate.Automatic) certificate.ActAt(now);
-        await db.Note(now, caller.Actor, edition.IsHeld ? "edition.held" : "edition.revoked", certificate.Name, $"serial {edition.Serial}, {BeaconProblem.SlugOf(reason)}");
+        if (!edition.IsHeld && edition.State == EditionState.Current && certificate.Automatic)
+            certificate.ActAt(now);
+        await db.Note(
+            now,
+            caller.Actor,
+            edition.IsHeld ? "edition.held" : "edition.revoked",
+            certificate.Name,
+            $"serial {edition.Serial}, {BeaconProblem.SlugOf(reason)}"
+        );
     }
 }

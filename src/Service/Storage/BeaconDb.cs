@@ -44,31 +44,68 @@ public sealed class BeaconDb(DbContextOptions<BeaconDb> options, WriteGate gate)
     public async Task<WriteScope> BeginWriteAsync(CancellationToken ct = default)
     {
         await gate.EnterAsync(ct);
-        try { return new(this, await Database.BeginTransactionAsync(ct), gate); }
-        catch { gate.Leave(); throw; }
+        try
+        {
+            return new(this, await Database.BeginTransactionAsync(ct), gate);
+        }
+        catch
+        {
+            gate.Leave();
+            throw;
+        }
     }
 
     /// <summary>Adds a journal entry to the open transaction.</summary>
     public async Task Note(DateTimeOffset at, string actor, string action, string subject, string detail = "")
     {
         // What this context wrote in an earlier transaction may not be the last any more.
-        var last = ChangeTracker.Entries<JournalEntry>().Where(e => e.State == EntityState.Added).Select(e => e.Entity).MaxBy(e => e.Sequence) ?? await Journal.AsNoTracking().OrderByDescending(e => e.Sequence).FirstOrDefaultAsync();
+        var last =
+            ChangeTracker.Entries<JournalEntry>().Where(e => e.State == EntityState.Added).Select(e => e.Entity).MaxBy(e => e.Sequence)
+            ?? await Journal.AsNoTracking().OrderByDescending(e => e.Sequence).FirstOrDefaultAsync();
         Journal.Add(JournalEntry.Of(Core.Journal.JournalChain.Append(last?.Record, at, actor, action, subject, detail)));
     }
 
     protected override void OnModelCreating(ModelBuilder b)
     {
-        b.Entity<Authority>(e => { e.Ignore(x => x.InUse); e.Ignore(x => x.Coming); e.Ignore(x => x.Certified); e.HasIndex(x => x.Slug).IsUnique(); e.HasMany(x => x.Generations).WithOne().HasForeignKey(g => g.AuthorityId); e.HasMany(x => x.Crosses).WithOne().HasForeignKey(c => c.AuthorityId); });
+        b.Entity<Authority>(e =>
+        {
+            e.Ignore(x => x.InUse);
+            e.Ignore(x => x.Coming);
+            e.Ignore(x => x.Certified);
+            e.HasIndex(x => x.Slug).IsUnique();
+            e.HasMany(x => x.Generations).WithOne().HasForeignKey(g => g.AuthorityId);
+            e.HasMany(x => x.Crosses).WithOne().HasForeignKey(c => c.AuthorityId);
+        });
         b.Entity<Generation>(e => e.Property(x => x.KeyNumber).HasDefaultValue(1).ValueGeneratedNever());
-        b.Entity<PublishedCrl>(e => { e.Property(x => x.KeyNumber).HasDefaultValue(1).ValueGeneratedNever(); e.HasIndex(x => new { x.AuthorityId, x.KeyNumber, x.Number, x.IsDelta }).IsUnique(); });
+        b.Entity<PublishedCrl>(e =>
+        {
+            e.Property(x => x.KeyNumber).HasDefaultValue(1).ValueGeneratedNever();
+            e.HasIndex(x => new
+                {
+                    x.AuthorityId,
+                    x.KeyNumber,
+                    x.Number,
+                    x.IsDelta,
+                })
+                .IsUnique();
+        });
         b.Entity<ProfileRow>(e => e.HasKey(x => x.Name));
         b.Entity<ProfileRevision>(e => e.HasKey(x => new { x.Name, x.Revision }));
         b.Entity<Person>(e => e.HasIndex(x => x.Name).IsUnique());
         b.Entity<SessionToken>(e => e.HasKey(x => x.Hash));
         b.Entity<Hosts.Host>(e => e.HasIndex(x => x.Name).IsUnique());
         b.Entity<HostService>(e => e.HasIndex(x => new { x.HostId, x.Name }).IsUnique());
-        b.Entity<Binding>(e => { e.HasIndex(x => x.ServiceId).IsUnique(); e.HasIndex(x => x.CertificateId); });
-        b.Entity<Certificate>(e => { e.HasIndex(x => x.Name).IsUnique(); e.HasIndex(x => x.NextActionAt); e.Property(x => x.Version).IsConcurrencyToken(); });
+        b.Entity<Binding>(e =>
+        {
+            e.HasIndex(x => x.ServiceId).IsUnique();
+            e.HasIndex(x => x.CertificateId);
+        });
+        b.Entity<Certificate>(e =>
+        {
+            e.HasIndex(x => x.Name).IsUnique();
+            e.HasIndex(x => x.NextActionAt);
+            e.Property(x => x.Version).IsConcurrencyToken();
+        });
         b.Entity<Edition>(e =>
         {
             e.HasIndex(x => x.Serial).IsUnique();
@@ -80,9 +117,24 @@ public sealed class BeaconDb(DbContextOptions<BeaconDb> options, WriteGate gate)
             e.HasIndex(x => x.RevocationChangedAt);
             e.HasIndex(x => x.NotAfter);
         });
-        b.Entity<Request>(e => { e.Ignore(x => x.Approvals); e.Ignore(x => x.Amendments); e.HasIndex(x => x.State); e.HasIndex(x => x.CertificateId); e.Property(x => x.Version).IsConcurrencyToken(); });
-        b.Entity<WorkOrder>(e => { e.HasIndex(x => new { x.HostId, x.State }); e.HasIndex(x => x.CertificateId); });
-        b.Entity<JournalEntry>(e => { e.HasKey(x => x.Sequence); e.Property(x => x.Sequence).ValueGeneratedNever(); });
+        b.Entity<Request>(e =>
+        {
+            e.Ignore(x => x.Approvals);
+            e.Ignore(x => x.Amendments);
+            e.HasIndex(x => x.State);
+            e.HasIndex(x => x.CertificateId);
+            e.Property(x => x.Version).IsConcurrencyToken();
+        });
+        b.Entity<WorkOrder>(e =>
+        {
+            e.HasIndex(x => new { x.HostId, x.State });
+            e.HasIndex(x => x.CertificateId);
+        });
+        b.Entity<JournalEntry>(e =>
+        {
+            e.HasKey(x => x.Sequence);
+            e.Property(x => x.Sequence).ValueGeneratedNever();
+        });
         b.Entity<AnsweredPost>(e => e.HasKey(x => x.Key));
     }
 
@@ -90,7 +142,8 @@ public sealed class BeaconDb(DbContextOptions<BeaconDb> options, WriteGate gate)
     protected override void ConfigureConventions(ModelConfigurationBuilder c) =>
         c.Properties<DateTimeOffset>().HaveConversion<Milliseconds>();
 
-    private sealed class Milliseconds() : ValueConverter<DateTimeOffset, long>(t => t.ToUnixTimeMilliseconds(), ms => DateTimeOffset.FromUnixTimeMilliseconds(ms));
+    private sealed class Milliseconds()
+        : ValueConverter<DateTimeOffset, long>(t => t.ToUnixTimeMilliseconds(), ms => DateTimeOffset.FromUnixTimeMilliseconds(ms));
 }
 
 /// <summary>One writer at a time inside this process; SQLite would make the others wait in coarse steps.</summary>
@@ -114,8 +167,14 @@ public sealed class WriteScope(BeaconDb db, IDbContextTransaction transaction, W
 
     public async ValueTask DisposeAsync()
     {
-        try { await transaction.DisposeAsync(); }
-        finally { gate.Leave(); }
+        try
+        {
+            await transaction.DisposeAsync();
+        }
+        finally
+        {
+            gate.Leave();
+        }
     }
 }
 
@@ -126,7 +185,11 @@ internal sealed class SqliteSettings : DbConnectionInterceptor
 
     public override void ConnectionOpened(DbConnection connection, ConnectionEndEventData eventData) => Apply(connection);
 
-    public override Task ConnectionOpenedAsync(DbConnection connection, ConnectionEndEventData eventData, CancellationToken cancellationToken = default)
+    public override Task ConnectionOpenedAsync(
+        DbConnection connection,
+        ConnectionEndEventData eventData,
+        CancellationToken cancellationToken = default
+    )
     {
         Apply(connection);
         return Task.CompletedTask;

@@ -10,9 +10,15 @@ namespace OrderlyBeacon.Service.Storage;
 internal static class Database
 {
     public static string ConnectionString(BeaconOptions options) =>
-        new SqliteConnectionStringBuilder { DataSource = Path.Combine(options.Data, "beacon.db"), Mode = SqliteOpenMode.ReadWriteCreate, DefaultTimeout = 30 }.ToString();
+        new SqliteConnectionStringBuilder
+        {
+            DataSource = Path.Combine(options.Data, "beacon.db"),
+            Mode = SqliteOpenMode.ReadWriteCreate,
+            DefaultTimeout = 30,
+        }.ToString();
 
-    public static void Use(DbContextOptionsBuilder b, BeaconOptions options) => b.UseSqlite(ConnectionString(options)).AddInterceptors(new SqliteSettings());
+    public static void Use(DbContextOptionsBuilder b, BeaconOptions options) =>
+        b.UseSqlite(ConnectionString(options)).AddInterceptors(new SqliteSettings());
 
     /// <summary>The last migration there is; a test sees to it.</summary>
     internal static readonly Type Newest = typeof(Migrations.Restores);
@@ -29,10 +35,14 @@ internal static class Database
             if (await c.ExecuteScalarAsync(ct) is > 0L)
             {
                 c.CommandText = "SELECT max(MigrationId) FROM __EFMigrationsHistory";
-                if (await c.ExecuteScalarAsync(ct) as string == Newest.GetCustomAttribute<MigrationAttribute>()!.Id) return;
+                if (await c.ExecuteScalarAsync(ct) as string == Newest.GetCustomAttribute<MigrationAttribute>()!.Id)
+                    return;
             }
         }
-        finally { await db.Database.CloseConnectionAsync(); }
+        finally
+        {
+            await db.Database.CloseConnectionAsync();
+        }
         await db.Database.MigrateAsync(ct);
     }
 }

@@ -16,24 +16,91 @@ public sealed class JudgeLook(AuthorityRegistry registry, CrlShelf crls, TimePro
         {
             var (fault, reason, hurts, cure) = r.Outcome switch
             {
-                LookOutcome.PlainOnly => (LookFault.PlainOnly, "It answers in the clear only.", "Everything its clients send can be read and altered on the way.", "Request a certificate and bind it; the TLS listener is added."),
-                LookOutcome.NoAnswer => (LookFault.NoAnswer, "Nothing answers there: " + r.Message, "No client gets through.", "Start the server, or check its listeners."),
-                _ => (LookFault.HandshakeFailed, "No TLS connection comes about: " + r.Message, "No client gets through.", "Bind a certificate again, or look into the server's own log."),
+                LookOutcome.PlainOnly => (
+                    LookFault.PlainOnly,
+                    "It answers in the clear only.",
+                    "Everything its clients send can be read and altered on the way.",
+                    "Request a certificate and bind it; the TLS listener is added."
+                ),
+                LookOutcome.NoAnswer => (
+                    LookFault.NoAnswer,
+                    "Nothing answers there: " + r.Message,
+                    "No client gets through.",
+                    "Start the server, or check its listeners."
+                ),
+                _ => (
+                    LookFault.HandshakeFailed,
+                    "No TLS connection comes about: " + r.Message,
+                    "No client gets through.",
+                    "Bind a certificate again, or look into the server's own log."
+                ),
             };
-            return new(r.Address, r.Port, r.ServerName, r.At, r.Outcome, r.Protocol, false, Contracts.Severity.Now, [new(BeaconProblem.SlugOf(fault), Contracts.Severity.Now, reason, hurts, cure)], [], null, from);
+            return new(
+                r.Address,
+                r.Port,
+                r.ServerName,
+                r.At,
+                r.Outcome,
+                r.Protocol,
+                false,
+                Contracts.Severity.Now,
+                [new(BeaconProblem.SlugOf(fault), Contracts.Severity.Now, reason, hurts, cure)],
+                [],
+                null,
+                from
+            );
         }
         try
         {
             var served = r.Chain.Take(10).Select(c => X509.Read(Convert.FromBase64String(c))).ToList();
             var verdict = LookJudge.Judge(r.ServerName, served, registry.Anchors, registry.All, clock.GetUtcNow(), crls.Find);
-            return new(r.Address, r.Port, r.ServerName, r.At, r.Outcome, r.Protocol, verdict.Accepted, (Contracts.Severity)(int)verdict.Severity,
-                [.. verdict.Problems.Select(p => new LookProblemInfo(BeaconProblem.SlugOf(p.Fault), (Contracts.Severity)(int)p.Severity, p.Reason, p.Hurts, p.Cure))],
-                verdict.Chain?.Steps ?? [], Shapes.Text(served[0]), from);
+            return new(
+                r.Address,
+                r.Port,
+                r.ServerName,
+                r.At,
+                r.Outcome,
+                r.Protocol,
+                verdict.Accepted,
+                (Contracts.Severity)(int)verdict.Severity,
+                [
+                    .. verdict.Problems.Select(p => new LookProblemInfo(
+                        BeaconProblem.SlugOf(p.Fault),
+                        (Contracts.Severity)(int)p.Severity,
+                        p.Reason,
+                        p.Hurts,
+                        p.Cure
+                    )),
+                ],
+                verdict.Chain?.Steps ?? [],
+                Shapes.Text(served[0]),
+                from
+            );
         }
         catch (Exception e) when (e is BeaconProblem or FormatException)
         {
-            return new(r.Address, r.Port, r.ServerName, r.At, r.Outcome, r.Protocol, false, Contracts.Severity.Now,
-                [new("certificate-malformed", Contracts.Severity.Now, "What it serves is no readable certificate: " + e.Message, "Every client refuses it.", "Request a certificate and bind it.")], [], null, from);
+            return new(
+                r.Address,
+                r.Port,
+                r.ServerName,
+                r.At,
+                r.Outcome,
+                r.Protocol,
+                false,
+                Contracts.Severity.Now,
+                [
+                    new(
+                        "certificate-malformed",
+                        Contracts.Severity.Now,
+                        "What it serves is no readable certificate: " + e.Message,
+                        "Every client refuses it.",
+                        "Request a certificate and bind it."
+                    ),
+                ],
+                [],
+                null,
+                from
+            );
         }
     }
 }

@@ -22,17 +22,34 @@ public sealed class LookFromHost(BeaconDb db, OrderDesk desk)
             var quoted = "\"" + DnsName.Parse(address).Ascii + "\"";
             var service = await db.Services.AsNoTracking().Where(s => s.NamesJson.Contains(quoted)).FirstOrDefaultAsync(ct);
             var endpoints = service is null ? [] : JsonSerializer.Deserialize(service.EndpointsJson, BeaconJson.Default.ListEndpointInfo)!;
-            var endpoint = endpoints.FirstOrDefault(e => port is null ? e.Tls : e.Port == port) ?? (port is null ? endpoints.FirstOrDefault() : null);
+            var endpoint =
+                endpoints.FirstOrDefault(e => port is null ? e.Tls : e.Port == port) ?? (port is null ? endpoints.FirstOrDefault() : null);
             if (endpoint is not null)
             {
                 (address, port) = (endpoint.Address, endpoint.Port);
                 wish = wish with { From = wish.From ?? (await db.Hosts.AsNoTracking().SingleAsync(h => h.Id == service!.HostId, ct)).Name };
             }
         }
-        var host = wish.From is not null ? await HostEndpoints.FindAsync(db, wish.From, ct)
-            : (await db.Hosts.AsNoTracking().Where(h => h.State == HostState.Joined).OrderByDescending(h => h.LastSeen).FirstOrDefaultAsync(ct))
-                ?? throw new BeaconProblem(ProblemCode.HostAway, "There is no host to look from.", "Invite a host first: beacon host invite NAME.");
-        var order = await desk.AskAsync(host, new Order(0, OrderKind.Look, null, null, null, null, null, null, port ?? 443, address, name, null), TimeSpan.FromSeconds(20), ct);
+        var host = wish.From is not null
+            ? await HostEndpoints.FindAsync(db, wish.From, ct)
+            : (
+                await db
+                    .Hosts.AsNoTracking()
+                    .Where(h => h.State == HostState.Joined)
+                    .OrderByDescending(h => h.LastSeen)
+                    .FirstOrDefaultAsync(ct)
+            )
+                ?? throw new BeaconProblem(
+                    ProblemCode.HostAway,
+                    "There is no host to look from.",
+                    "Invite a host first: beacon host invite NAME."
+                );
+        var order = await desk.AskAsync(
+            host,
+            new Order(0, OrderKind.Look, null, null, null, null, null, null, port ?? 443, address, name, null),
+            TimeSpan.FromSeconds(20),
+            ct
+        );
         return Shapes.Looks((await db.Orders.AsNoTracking().SingleAsync(o => o.Id == order.Id, ct)).LooksJson).FirstOrDefault()
             ?? throw new BeaconProblem(ProblemCode.Unreachable, "The agent brought no answer.", "Look into its log.");
     }
@@ -40,12 +57,18 @@ public sealed class LookFromHost(BeaconDb db, OrderDesk desk)
     private static (string Address, int? Port) Split(string text)
     {
         var t = text.Trim();
-        foreach (var scheme in new[] { "https://", "http://" }) if (t.StartsWith(scheme, StringComparison.OrdinalIgnoreCase)) t = t[scheme.Length..];
+        foreach (var scheme in new[] { "https://", "http://" })
+            if (t.StartsWith(scheme, StringComparison.OrdinalIgnoreCase))
+                t = t[scheme.Length..];
         t = t.Split('/')[0];
         var colon = t.LastIndexOf(':');
-        if (t.StartsWith('[') && t.Contains(']')) return (t[1..t.IndexOf(']')], colon > t.IndexOf(']') ? Port(t[(colon + 1)..]) : null);
+        if (t.StartsWith('[') && t.Contains(']'))
+            return (t[1..t.IndexOf(']')], colon > t.IndexOf(']') ? Port(t[(colon + 1)..]) : null);
         return colon > 0 && t.IndexOf(':') == colon ? (t[..colon], Port(t[(colon + 1)..])) : (t, null);
 
-        static int Port(string p) => int.TryParse(p, out var n) && n is > 0 and < 65536 ? n : throw new BeaconProblem(ProblemCode.InputInvalid, $"\"{p}\" is not a port.", "Use a number from 1 to 65535.");
+        static int Port(string p) =>
+            int.TryParse(p, out var n) && n is > 0 and < 65536
+                ? n
+                : throw new BeaconProblem(ProblemCode.InputInvalid, $"\"{p}\" is not a port.", "Use a number from 1 to 65535.");
     }
 }

@@ -10,7 +10,18 @@ using OrderlyBeacon.Service.Work;
 namespace OrderlyBeacon.Service.Trust;
 
 /// <summary>What needs a hand now, worst first, and what is ahead.</summary>
-public sealed class TodayQuery(BeaconDb db, ServiceQueries services, CertificateQueries certificates, AuthorityRegistry registry, AuthorityKeys keys, CrlShelf shelf, Health.HealthBook health, Publishing.PushPublished pushes, OrderDesk desk, TimeProvider clock)
+public sealed class TodayQuery(
+    BeaconDb db,
+    ServiceQueries services,
+    CertificateQueries certificates,
+    AuthorityRegistry registry,
+    AuthorityKeys keys,
+    CrlShelf shelf,
+    Health.HealthBook health,
+    Publishing.PushPublished pushes,
+    OrderDesk desk,
+    TimeProvider clock
+)
 {
     public async Task<Today> RunAsync(CancellationToken ct)
     {
@@ -23,63 +34,224 @@ public sealed class TodayQuery(BeaconDb db, ServiceQueries services, Certificate
         var served = found.Select(s => s.Look?.Served?.Serial).OfType<string>().ToHashSet();
         // What a service shows is told with the service.
         // What was handed out and is no longer served under any of its names has been replaced.
-        concerns.AddRange(certs.Where(c => c.Host is not null || c.Serial is null || !(served.Contains(c.Serial) || certs.Any(o => o.Bindings.Count > 0 && c.Names.All(o.Names.Contains)))).SelectMany(OfCertificate));
+        concerns.AddRange(
+            certs
+                .Where(c =>
+                    c.Host is not null
+                    || c.Serial is null
+                    || !(served.Contains(c.Serial) || certs.Any(o => o.Bindings.Count > 0 && c.Names.All(o.Names.Contains)))
+                )
+                .SelectMany(OfCertificate)
+        );
         concerns.AddRange(found.SelectMany(s => OfService(s, certs)));
         foreach (var h in hosts.Where(h => !desk.IsOnline(h)))
-            concerns.Add(new(Severity.Now, "host-away", Short(h.Name), $"Its agent has not been heard from{(h.LastSeen is { } t ? $" since {t:yyyy-MM-dd HH:mm} UTC" : "")}.", "Nothing on it is renewed or looked at.", "Start the agent on it.", $"beacon host show {Short(h.Name)}", "/hosts"));
+            concerns.Add(
+                new(
+                    Severity.Now,
+                    "host-away",
+                    Short(h.Name),
+                    $"Its agent has not been heard from{(h.LastSeen is { } t ? $" since {t:yyyy-MM-dd HH:mm} UTC" : "")}.",
+                    "Nothing on it is renewed or looked at.",
+                    "Start the agent on it.",
+                    $"beacon host show {Short(h.Name)}",
+                    "/hosts"
+                )
+            );
         foreach (var h in hosts)
-            if (Shapes.Problem(h.ProblemJson) is { } p) concerns.Add(new(Severity.Now, p.Code, Short(h.Name), p.Message, "Nothing on it can be changed or renewed.", p.Cure, $"beacon host show {Short(h.Name)}", "/hosts"));
-        foreach (var r in await db.Requests.AsNoTracking().Where(r => r.State == RequestState.WaitingForApproval).OrderBy(r => r.Id).Take(50).ToListAsync(ct))
-            concerns.Add(new(Severity.Soon, "waiting-for-approval", $"request {r.Id}", $"{r.Requester} asks for {r.CertificateName}; it needs approval.", $"{r.Requester} waits.", "Approve or refuse it.", $"beacon request show {r.Id}", $"/requests/{r.Id}"));
+            if (Shapes.Problem(h.ProblemJson) is { } p)
+                concerns.Add(
+                    new(
+                        Severity.Now,
+                        p.Code,
+                        Short(h.Name),
+                        p.Message,
+                        "Nothing on it can be changed or renewed.",
+                        p.Cure,
+                        $"beacon host show {Short(h.Name)}",
+                        "/hosts"
+                    )
+                );
+        foreach (
+            var r in await db
+                .Requests.AsNoTracking()
+                .Where(r => r.State == RequestState.WaitingForApproval)
+                .OrderBy(r => r.Id)
+                .Take(50)
+                .ToListAsync(ct)
+        )
+            concerns.Add(
+                new(
+                    Severity.Soon,
+                    "waiting-for-approval",
+                    $"request {r.Id}",
+                    $"{r.Requester} asks for {r.CertificateName}; it needs approval.",
+                    $"{r.Requester} waits.",
+                    "Approve or refuse it.",
+                    $"beacon request show {r.Id}",
+                    $"/requests/{r.Id}"
+                )
+            );
         if (await db.Requests.CountAsync(r => r.State == RequestState.WaitingOutside && r.Approved, ct) is > 0 and var held)
-            concerns.Add(new(Severity.Now, "authority-away", "authority", $"{held} granted {(held == 1 ? "request waits" : "requests wait")} for the authority's key.", "Who asked for them waits.", "Mend what keeps the key from being used; they go on by themselves.", "beacon authority health", "/authorities"));
+            concerns.Add(
+                new(
+                    Severity.Now,
+                    "authority-away",
+                    "authority",
+                    $"{held} granted {(held == 1 ? "request waits" : "requests wait")} for the authority's key.",
+                    "Who asked for them waits.",
+                    "Mend what keeps the key from being used; they go on by themselves.",
+                    "beacon authority health",
+                    "/authorities"
+                )
+            );
         if (!registry.IsReady && registry.Waiting is { } waiting)
-            concerns.Add(new(Severity.Now, "authority-waits", waiting.Name, $"It waits for the answer to its request {waiting.Request}.", "Nothing can be issued, and no host can join.", "Have the request signed by the root, and install the answer.", "beacon authority request issuing", null));
+            concerns.Add(
+                new(
+                    Severity.Now,
+                    "authority-waits",
+                    waiting.Name,
+                    $"It waits for the answer to its request {waiting.Request}.",
+                    "Nothing can be issued, and no host can join.",
+                    "Have the request signed by the root, and install the answer.",
+                    "beacon authority request issuing",
+                    null
+                )
+            );
         var told = health.Last?.Authorities.SelectMany(a => a.Generations).SelectMany(g => g.Findings).Select(f => f.Reason).ToList() ?? [];
         foreach (var p in keys.Faults.Where(p => !told.Contains(p.Message)))
-            concerns.Add(new(Severity.Failed, "key-unusable", "authority", p.Message, "Nothing can be issued; lists and answers lapse one after the other.", p.Cure, "beacon authority health", "/authorities"));
+            concerns.Add(
+                new(
+                    Severity.Failed,
+                    "key-unusable",
+                    "authority",
+                    p.Message,
+                    "Nothing can be issued; lists and answers lapse one after the other.",
+                    p.Cure,
+                    "beacon authority health",
+                    "/authorities"
+                )
+            );
         foreach (var (a, g) in (health.Last?.Authorities ?? []).SelectMany(a => a.Generations.Select(g => (a, g))))
-            foreach (var (f, at) in g.Findings.Select(f => (f, (string?)null)).Concat(g.Points.Where(p => p.Finding is not null).Select(p => (p.Finding!, (string?)p.Uri))))
-                // What the whole service waits for is told above.
-                if (f.Severity >= Severity.Soon && !(f.Fault == "authority-waits" && !registry.IsReady))
-                    concerns.Add(new(f.Severity, f.Fault, a.Name, at is null ? f.Reason : $"{at}: {f.Reason}", f.Hurts, f.Cure, "beacon authority health", "/authorities"));
+        foreach (
+            var (f, at) in g
+                .Findings.Select(f => (f, (string?)null))
+                .Concat(g.Points.Where(p => p.Finding is not null).Select(p => (p.Finding!, (string?)p.Uri)))
+        )
+            // What the whole service waits for is told above.
+            if (f.Severity >= Severity.Soon && !(f.Fault == "authority-waits" && !registry.IsReady))
+                concerns.Add(
+                    new(
+                        f.Severity,
+                        f.Fault,
+                        a.Name,
+                        at is null ? f.Reason : $"{at}: {f.Reason}",
+                        f.Hurts,
+                        f.Cure,
+                        "beacon authority health",
+                        "/authorities"
+                    )
+                );
 
         foreach (var p in pushes.States.Where(p => !p.Good))
-            concerns.Add(new(Severity.Now, "push-failed", p.Target, p.Told, "Clients that look there find older lists, and at their end none.", "Mend that point; it is tried again every 20 seconds.", "beacon authority health", "/authorities"));
+            concerns.Add(
+                new(
+                    Severity.Now,
+                    "push-failed",
+                    p.Target,
+                    p.Told,
+                    "Clients that look there find older lists, and at their end none.",
+                    "Mend that point; it is tried again every 20 seconds.",
+                    "beacon authority health",
+                    "/authorities"
+                )
+            );
 
         // Nobody but a person can bring the next one: there are weeks to act in.
         // Where the root publishes its lists itself, that is not for us to do.
-        var ours = registry.Authorities.SelectMany(a => a.Certified).Any(g => g.Read().CrlUris.Contains(registry.CrlUri(Authority.RootSlug)));
+        var ours = registry
+            .Authorities.SelectMany(a => a.Certified)
+            .Any(g => g.Read().CrlUris.Contains(registry.CrlUri(Authority.RootSlug)));
         if (registry.IsReady && ours && (shelf.Get(Authority.RootSlug)?.Row.NextUpdate is not { } lapses || lapses < now.AddDays(60)))
         {
             var lapse = shelf.Get(Authority.RootSlug)?.Row.NextUpdate;
-            concerns.Add(new(lapse is { } t && t > now ? Severity.Soon : Severity.Now, "root-crl", "root", lapse is { } at ? $"The root's CRL {(at > now ? "lapses" : "lapsed")} on {at:d MMM yyyy}." : "No CRL of the root is published.",
-                "Clients that check the whole chain refuse everything then.", "Sign a fresh one where the root is, and publish it.", "beacon authority publish-crl FILE", null));
+            concerns.Add(
+                new(
+                    lapse is { } t && t > now ? Severity.Soon : Severity.Now,
+                    "root-crl",
+                    "root",
+                    lapse is { } at
+                        ? $"The root's CRL {(at > now ? "lapses" : "lapsed")} on {at:d MMM yyyy}."
+                        : "No CRL of the root is published.",
+                    "Clients that check the whole chain refuse everything then.",
+                    "Sign a fresh one where the root is, and publish it.",
+                    "beacon authority publish-crl FILE",
+                    null
+                )
+            );
         }
 
         var ordered = concerns.OrderByDescending(c => c.Severity).ThenBy(c => c.About, StringComparer.Ordinal).ToList();
-        var counts = new TodayCounts(hosts.Count, hosts.Count(h => !desk.IsOnline(h)), found.Count, certs.Count, found.Count(s => s.Severity == Severity.Fine),
-            ordered.Count(c => c.Severity == Severity.Soon), ordered.Count(c => c.Severity == Severity.Now), ordered.Count(c => c.Severity == Severity.Failed));
+        var counts = new TodayCounts(
+            hosts.Count,
+            hosts.Count(h => !desk.IsOnline(h)),
+            found.Count,
+            certs.Count,
+            found.Count(s => s.Severity == Severity.Fine),
+            ordered.Count(c => c.Severity == Severity.Soon),
+            ordered.Count(c => c.Severity == Severity.Now),
+            ordered.Count(c => c.Severity == Severity.Failed)
+        );
         return new(now, counts, ordered, Ahead(now, found, certs));
     }
 
     private static IEnumerable<Concern> OfCertificate(CertificateInfo c)
     {
-        if (c.Severity < Severity.Soon) yield break;
+        if (c.Severity < Severity.Soon)
+            yield break;
         var retry = c.RetryAt is { } t ? $" It is tried again at {t:HH:mm:ss} UTC." : "";
         var (reason, hurts, cure) = c.State switch
         {
-            "renewal failed" => ((c.LastError ?? "The last try failed.") + retry, c.NotAfter is { } end ? $"The edition in use ends on {end:d MMM yyyy HH:mm}; everything is as it was." : "It is not issued yet; everything is as it was.", "Mend the cause; it goes on by itself, or at once with the command."),
-            "on hold" => ("Its current edition is on hold.", "Clients that check revocation refuse it until it is released.", "Release it, or revoke it for good."),
+            "renewal failed" => (
+                (c.LastError ?? "The last try failed.") + retry,
+                c.NotAfter is { } end
+                    ? $"The edition in use ends on {end:d MMM yyyy HH:mm}; everything is as it was."
+                    : "It is not issued yet; everything is as it was.",
+                "Mend the cause; it goes on by itself, or at once with the command."
+            ),
+            "on hold" => (
+                "Its current edition is on hold.",
+                "Clients that check revocation refuse it until it is released.",
+                "Release it, or revoke it for good."
+            ),
             "revoked" => ("Its current edition is revoked.", "Clients that check revocation refuse it.", "Renew it."),
-            "ended" => ($"Its edition ended on {c.NotAfter:d MMM yyyy HH:mm}.", "Every client refuses it.", c.Host is null ? "Whoever has its key makes a new request." : "Renew it."),
-            "ends soon" => ($"It ends on {c.NotAfter:d MMM yyyy} and nothing renews it.", "After that clients refuse it.", c.Host is null ? "Whoever has its key makes a new request." : "Renew it."),
+            "ended" => (
+                $"Its edition ended on {c.NotAfter:d MMM yyyy HH:mm}.",
+                "Every client refuses it.",
+                c.Host is null ? "Whoever has its key makes a new request." : "Renew it."
+            ),
+            "ends soon" => (
+                $"It ends on {c.NotAfter:d MMM yyyy} and nothing renews it.",
+                "After that clients refuse it.",
+                c.Host is null ? "Whoever has its key makes a new request." : "Renew it."
+            ),
             "not issued yet" => ("It has not been issued.", "Its services wait for it.", "Look at its request."),
             _ => Other(c),
         };
         // What a service shows is told with the service.
-        if (c.State is "broken" or "behind") yield break;
-        yield return new(c.Severity, c.State.Replace(' ', '-'), c.Name, reason, hurts, cure, c.State == "on hold" ? $"beacon cert release {c.Name}" : c.Host is null ? $"beacon cert show {c.Name}" : $"beacon cert renew {c.Name}", $"/certificates/{Uri.EscapeDataString(c.Name)}");
+        if (c.State is "broken" or "behind")
+            yield break;
+        yield return new(
+            c.Severity,
+            c.State.Replace(' ', '-'),
+            c.Name,
+            reason,
+            hurts,
+            cure,
+            c.State == "on hold" ? $"beacon cert release {c.Name}"
+                : c.Host is null ? $"beacon cert show {c.Name}"
+                : $"beacon cert renew {c.Name}",
+            $"/certificates/{Uri.EscapeDataString(c.Name)}"
+        );
 
         static (string, string, string) Other(CertificateInfo c) => (c.LastError ?? c.State, "", "Look at it.");
     }
@@ -89,15 +261,41 @@ public sealed class TodayQuery(BeaconDb db, ServiceQueries services, Certificate
         var about = $"{Short(s.Host)}/{s.Name}";
         if (s.Binding is { State: BindingState.Broken or BindingState.Behind } b)
         {
-            yield return new(Severity.Failed, b.State == BindingState.Broken ? "binding-broken" : "binding-behind", about, b.Message ?? "Another edition than the current one is served.", "Clients meet the wrong certificate or none.", "Bind it again.",
-                $"beacon bind {b.Certificate} --to {about}", $"/hosts/{s.Host}");
+            yield return new(
+                Severity.Failed,
+                b.State == BindingState.Broken ? "binding-broken" : "binding-behind",
+                about,
+                b.Message ?? "Another edition than the current one is served.",
+                "Clients meet the wrong certificate or none.",
+                "Bind it again.",
+                $"beacon bind {b.Certificate} --to {about}",
+                $"/hosts/{s.Host}"
+            );
             yield break;
         }
         if (s.Look?.Problems.FirstOrDefault() is { Severity: >= Severity.Soon } p)
         {
-            var ready = certs.FirstOrDefault(c => c.Host == s.Host && c.Serial is not null && c.State is "in store" or "serving" && c.Host == s.Host && c.Names.Contains(s.Name));
-            var command = p.Fault is "no-answer" ? $"beacon look {s.Name}" : ready is not null ? $"beacon bind {ready.Name} --to {about}" : $"beacon request new --host {Short(s.Host)} --name {s.Name} --bind-to {s.Name}";
-            yield return new(p.Severity, p.Fault, about, p.Reason, p.Hurts, p.Cure, command, p.Fault is "no-answer" ? $"/hosts/{s.Host}" : $"/new?host={s.Host}&service={Uri.EscapeDataString(s.Name)}");
+            var ready = certs.FirstOrDefault(c =>
+                c.Host == s.Host
+                && c.Serial is not null
+                && c.State is "in store" or "serving"
+                && c.Host == s.Host
+                && c.Names.Contains(s.Name)
+            );
+            var command =
+                p.Fault is "no-answer" ? $"beacon look {s.Name}"
+                : ready is not null ? $"beacon bind {ready.Name} --to {about}"
+                : $"beacon request new --host {Short(s.Host)} --name {s.Name} --bind-to {s.Name}";
+            yield return new(
+                p.Severity,
+                p.Fault,
+                about,
+                p.Reason,
+                p.Hurts,
+                p.Cure,
+                command,
+                p.Fault is "no-answer" ? $"/hosts/{s.Host}" : $"/new?host={s.Host}&service={Uri.EscapeDataString(s.Name)}"
+            );
         }
         else if (s.Problem is { } x)
             yield return new(Severity.Soon, x.Code, about, x.Message, "Nothing can be bound there.", x.Cure, null, $"/hosts/{s.Host}");
@@ -109,12 +307,43 @@ public sealed class TodayQuery(BeaconDb db, ServiceQueries services, Certificate
     {
         var items = new List<LookaheadItem>();
         foreach (var c in certs.Where(c => c.NotAfter is not null && c.State != "ended"))
-            items.Add(new("certificate", c.Name, c.Host, c.NotBefore!.Value, c.NotAfter!.Value, c.Planned, c.Phase ?? LifePhase.Fresh, c.Severity, c.State, $"/certificates/{Uri.EscapeDataString(c.Name)}"));
-        foreach (var s in found.Where(s => s.Binding is null && s.Look?.Served is not null && !certs.Any(c => c.Serial == s.Look!.Served!.Serial)))
-            items.Add(new("found", s.Name, s.Host, s.Look!.Served!.NotBefore, s.Look.Served.NotAfter, null, s.Look.Served.NotAfter < now ? LifePhase.Lapsed : LifePhase.Fresh, s.Severity, s.State, $"/hosts/{s.Host}"));
+            items.Add(
+                new(
+                    "certificate",
+                    c.Name,
+                    c.Host,
+                    c.NotBefore!.Value,
+                    c.NotAfter!.Value,
+                    c.Planned,
+                    c.Phase ?? LifePhase.Fresh,
+                    c.Severity,
+                    c.State,
+                    $"/certificates/{Uri.EscapeDataString(c.Name)}"
+                )
+            );
+        foreach (
+            var s in found.Where(s =>
+                s.Binding is null && s.Look?.Served is not null && !certs.Any(c => c.Serial == s.Look!.Served!.Serial)
+            )
+        )
+            items.Add(
+                new(
+                    "found",
+                    s.Name,
+                    s.Host,
+                    s.Look!.Served!.NotBefore,
+                    s.Look.Served.NotAfter,
+                    null,
+                    s.Look.Served.NotAfter < now ? LifePhase.Lapsed : LifePhase.Fresh,
+                    s.Severity,
+                    s.State,
+                    $"/hosts/{s.Host}"
+                )
+            );
         foreach (var a in registry.Authorities)
-            foreach (var g in a.Certified)
-                if (g.Read() is { } x) items.Add(new("authority", a.Name, null, x.NotBefore, x.NotAfter, null, LifePhase.Fresh, Severity.Fine, a.Kind, null));
+        foreach (var g in a.Certified)
+            if (g.Read() is { } x)
+                items.Add(new("authority", a.Name, null, x.NotBefore, x.NotAfter, null, LifePhase.Fresh, Severity.Fine, a.Kind, null));
         return new(now, [.. items.OrderBy(i => i.Kind == "authority").ThenBy(i => i.NotAfter)]);
     }
 }
@@ -123,8 +352,17 @@ internal static class TrustEndpoints
 {
     public static void MapTrust(this RouteGroupBuilder api)
     {
-        api.MapGet("/today", async (TodayQuery q, CancellationToken ct) => TypedResults.Ok(await q.RunAsync(ct))).WithName("getToday").WithTags("Today");
-        api.MapGet("/lookahead", async (TodayQuery q, CancellationToken ct) => TypedResults.Ok((await q.RunAsync(ct)).Lookahead)).WithName("getLookahead").WithTags("Today");
-        api.MapPost("/looks", async (LookWish wish, LookFromHost look, CancellationToken ct) => TypedResults.Ok(await look.RunAsync(wish, ct))).WithName("look").WithTags("Looks");
+        api.MapGet("/today", async (TodayQuery q, CancellationToken ct) => TypedResults.Ok(await q.RunAsync(ct)))
+            .WithName("getToday")
+            .WithTags("Today");
+        api.MapGet("/lookahead", async (TodayQuery q, CancellationToken ct) => TypedResults.Ok((await q.RunAsync(ct)).Lookahead))
+            .WithName("getLookahead")
+            .WithTags("Today");
+        api.MapPost(
+                "/looks",
+                async (LookWish wish, LookFromHost look, CancellationToken ct) => TypedResults.Ok(await look.RunAsync(wish, ct))
+            )
+            .WithName("look")
+            .WithTags("Looks");
     }
 }

@@ -15,52 +15,86 @@ internal static class AgentEndpoints
     {
         var g = api.MapGroup("/agent").WithTags("Agent").RequireAuthorization(Policies.Agent);
 
-        g.MapGet("/work", async (int? wait, Caller caller, BeaconDb db, WorkBell bell, TimeProvider clock, IHostApplicationLifetime lifetime, CancellationToken ct) =>
-        {
-            using var both = CancellationTokenSource.CreateLinkedTokenSource(ct, lifetime.ApplicationStopping);
-            var host = await FindAsync(db, caller, ct);
-            var until = clock.GetUtcNow() + TimeSpan.FromSeconds(Math.Clamp(wait ?? 0, 0, 60));
-            await SeenAsync(db, host.Id, clock.GetUtcNow(), ct);
-            while (true)
-            {
-                var ring = bell.NextRing(host.Id);
-                var orders = await TakeAsync(db, host.Id, ct);
-                var left = until - clock.GetUtcNow();
-                if (orders.Count > 0 || left <= TimeSpan.Zero || both.IsCancellationRequested) return TypedResults.Ok(new OrderList(orders));
-                try { await ring.WaitAsync(left, both.Token); }
-                catch (Exception e) when (e is TimeoutException or OperationCanceledException) { }
-            }
-        }).WithName("agentWork");
+        g.MapGet(
+                "/work",
+                async (
+                    int? wait,
+                    Caller caller,
+                    BeaconDb db,
+                    WorkBell bell,
+                    TimeProvider clock,
+                    IHostApplicationLifetime lifetime,
+                    CancellationToken ct
+                ) =>
+                {
+                    using var both = CancellationTokenSource.CreateLinkedTokenSource(ct, lifetime.ApplicationStopping);
+                    var host = await FindAsync(db, caller, ct);
+                    var until = clock.GetUtcNow() + TimeSpan.FromSeconds(Math.Clamp(wait ?? 0, 0, 60));
+                    await SeenAsync(db, host.Id, clock.GetUtcNow(), ct);
+                    while (true)
+                    {
+                        var ring = bell.NextRing(host.Id);
+                        var orders = await TakeAsync(db, host.Id, ct);
+                        var left = until - clock.GetUtcNow();
+                        if (orders.Count > 0 || left <= TimeSpan.Zero || both.IsCancellationRequested)
+                            return TypedResults.Ok(new OrderList(orders));
+                        try
+                        {
+                            await ring.WaitAsync(left, both.Token);
+                        }
+                        catch (Exception e) when (e is TimeoutException or OperationCanceledException) { }
+                    }
+                }
+            )
+            .WithName("agentWork");
 
-        g.MapPost("/report", async (AgentReport report, Caller caller, BeaconDb db, TakeReport take, CancellationToken ct) =>
-        {
-            await take.RunAsync((await FindAsync(db, caller, ct)).Id, report, ct);
-            return TypedResults.NoContent();
-        }).WithName("agentReport");
+        g.MapPost(
+                "/report",
+                async (AgentReport report, Caller caller, BeaconDb db, TakeReport take, CancellationToken ct) =>
+                {
+                    await take.RunAsync((await FindAsync(db, caller, ct)).Id, report, ct);
+                    return TypedResults.NoContent();
+                }
+            )
+            .WithName("agentReport");
 
-        g.MapPost("/orders/{id:long}/csr", async (long id, OrderCsr body, Caller caller, BeaconDb db, AnswerCsr answer, CancellationToken ct) =>
-            TypedResults.Ok(await answer.RunAsync(await FindAsync(db, caller, ct), id, body.Csr, ct))).WithName("agentCsr");
+        g.MapPost(
+                "/orders/{id:long}/csr",
+                async (long id, OrderCsr body, Caller caller, BeaconDb db, AnswerCsr answer, CancellationToken ct) =>
+                    TypedResults.Ok(await answer.RunAsync(await FindAsync(db, caller, ct), id, body.Csr, ct))
+            )
+            .WithName("agentCsr");
 
-        g.MapPost("/orders/{id:long}/step", async (long id, OrderStep body, Caller caller, BeaconDb db, Changes changes, CancellationToken ct) =>
-        {
-            var host = await FindAsync(db, caller, ct);
-            await using var write = await db.BeginWriteAsync(ct);
-            if (await db.Orders.FirstOrDefaultAsync(o => o.Id == id && o.HostId == host.Id, ct) is { IsOpen: true } order) order.AddStep(body.Step);
-            await write.CommitAsync(ct);
-            changes.Tell("order", id.ToString());
-            return TypedResults.NoContent();
-        }).WithName("agentStep");
+        g.MapPost(
+                "/orders/{id:long}/step",
+                async (long id, OrderStep body, Caller caller, BeaconDb db, Changes changes, CancellationToken ct) =>
+                {
+                    var host = await FindAsync(db, caller, ct);
+                    await using var write = await db.BeginWriteAsync(ct);
+                    if (await db.Orders.FirstOrDefaultAsync(o => o.Id == id && o.HostId == host.Id, ct) is { IsOpen: true } order)
+                        order.AddStep(body.Step);
+                    await write.CommitAsync(ct);
+                    changes.Tell("order", id.ToString());
+                    return TypedResults.NoContent();
+                }
+            )
+            .WithName("agentStep");
 
-        g.MapPost("/orders/{id:long}/result", async (long id, OrderResult result, Caller caller, BeaconDb db, TakeResult take, CancellationToken ct) =>
-        {
-            await take.RunAsync(await FindAsync(db, caller, ct), id, result, ct);
-            return TypedResults.NoContent();
-        }).WithName("agentResult");
+        g.MapPost(
+                "/orders/{id:long}/result",
+                async (long id, OrderResult result, Caller caller, BeaconDb db, TakeResult take, CancellationToken ct) =>
+                {
+                    await take.RunAsync(await FindAsync(db, caller, ct), id, result, ct);
+                    return TypedResults.NoContent();
+                }
+            )
+            .WithName("agentResult");
     }
 
     private static async Task<Hosts.Host> FindAsync(BeaconDb db, Caller caller, CancellationToken ct)
     {
-        var host = await db.Hosts.AsNoTracking().FirstOrDefaultAsync(h => h.Name == caller.Host, ct)
+        var host =
+            await db.Hosts.AsNoTracking().FirstOrDefaultAsync(h => h.Name == caller.Host, ct)
             ?? throw new BeaconProblem(ProblemCode.HostGone, $"The host {caller.Host} is not known.", "Invite it again.");
         host.ThrowIfGone();
         return host;
@@ -76,11 +110,16 @@ internal static class AgentEndpoints
 
     private static async Task<List<Order>> TakeAsync(BeaconDb db, int hostId, CancellationToken ct)
     {
-        var open = await db.Orders.Where(o => o.HostId == hostId && (o.State == OrderState.Queued || o.State == OrderState.Taken)).OrderBy(o => o.Id).Take(50).ToListAsync(ct);
+        var open = await db
+            .Orders.Where(o => o.HostId == hostId && (o.State == OrderState.Queued || o.State == OrderState.Taken))
+            .OrderBy(o => o.Id)
+            .Take(50)
+            .ToListAsync(ct);
         if (open.Any(o => o.State == OrderState.Queued))
         {
             await using var write = await db.BeginWriteAsync(ct);
-            foreach (var o in open) o.Take();
+            foreach (var o in open)
+                o.Take();
             await write.CommitAsync(ct);
         }
         db.ChangeTracker.Clear();

@@ -8,13 +8,22 @@ namespace OrderlyBeacon.Service.Work;
 /// <summary>Places orders that somebody waits for, and reads orders.</summary>
 public sealed class OrderDesk(BeaconDb db, WorkBell bell, BeaconOptions options, TimeProvider clock)
 {
-    public async Task<WorkOrder> PlaceAsync(Hosts.Host host, Order content, int? certificateId, string actor, string action, string subject, CancellationToken ct)
+    public async Task<WorkOrder> PlaceAsync(
+        Hosts.Host host,
+        Order content,
+        int? certificateId,
+        string actor,
+        string action,
+        string subject,
+        CancellationToken ct
+    )
     {
         await using var write = await db.BeginWriteAsync(ct);
         var now = clock.GetUtcNow();
         var order = WorkOrder.Of(now, host.Id, content, certificateId, null);
         db.Orders.Add(order);
-        if (content.Kind is not (OrderKind.Plan or OrderKind.Look)) await db.Note(now, actor, action, subject);
+        if (content.Kind is not (OrderKind.Plan or OrderKind.Look))
+            await db.Note(now, actor, action, subject);
         await write.CommitAsync(ct);
         bell.Ring(host.Id);
         return order;
@@ -32,38 +41,92 @@ public sealed class OrderDesk(BeaconDb db, WorkBell bell, BeaconOptions options,
             var end = bell.NextEnd(order.Id);
             var now = await db.Orders.AsNoTracking().SingleAsync(o => o.Id == order.Id, ct);
             if (!now.IsOpen)
-                return now.Result is { Done: false, Problem: { } p } ? throw new BeaconProblem(Enum.TryParse<ProblemCode>(p.Code.Replace("-", ""), true, out var code) ? code : ProblemCode.Internal, p.Message, p.Cure) : now;
+                return now.Result is { Done: false, Problem: { } p }
+                    ? throw new BeaconProblem(
+                        Enum.TryParse<ProblemCode>(p.Code.Replace("-", ""), true, out var code) ? code : ProblemCode.Internal,
+                        p.Message,
+                        p.Cure
+                    )
+                    : now;
             var left = until - clock.GetUtcNow();
-            if (left <= TimeSpan.Zero) break;
-            try { await end.WaitAsync(left, ct); } catch (TimeoutException) { }
+            if (left <= TimeSpan.Zero)
+                break;
+            try
+            {
+                await end.WaitAsync(left, ct);
+            }
+            catch (TimeoutException) { }
         }
         await using var write = await db.BeginWriteAsync(ct);
         (await db.Orders.SingleAsync(o => o.Id == order.Id, ct)).Cancel(clock.GetUtcNow());
         await write.CommitAsync(ct);
-        throw new BeaconProblem(ProblemCode.HostAway, $"The agent on {host.Name} did not answer within {patience.TotalSeconds:0} seconds.", "See whether it runs: beacon host show " + host.Name + ".");
+        throw new BeaconProblem(
+            ProblemCode.HostAway,
+            $"The agent on {host.Name} did not answer within {patience.TotalSeconds:0} seconds.",
+            "See whether it runs: beacon host show " + host.Name + "."
+        );
     }
 
-    public bool IsOnline(Hosts.Host h) => h.State == HostState.Joined && h.LastSeen > clock.GetUtcNow() - TimeSpan.FromSeconds(options.HostAwaySeconds);
+    public bool IsOnline(Hosts.Host h) =>
+        h.State == HostState.Joined && h.LastSeen > clock.GetUtcNow() - TimeSpan.FromSeconds(options.HostAwaySeconds);
 
     public void ThrowIfAway(Hosts.Host host)
     {
         host.ThrowIfGone();
         if (!IsOnline(host))
-            throw new BeaconProblem(ProblemCode.HostAway, $"{host.Name} has not been heard from{(host.LastSeen is { } t ? $" since {t:yyyy-MM-dd HH:mm} UTC" : "")}.", "Start its agent, then repeat.");
+            throw new BeaconProblem(
+                ProblemCode.HostAway,
+                $"{host.Name} has not been heard from{(host.LastSeen is { } t ? $" since {t:yyyy-MM-dd HH:mm} UTC" : "")}.",
+                "Start its agent, then repeat."
+            );
     }
 
     public static async Task<List<OrderInfo>> InfosAsync(BeaconDb db, IQueryable<WorkOrder> orders, CancellationToken ct)
     {
-        var rows = await (from o in orders.AsNoTracking()
-                          join h in db.Hosts on o.HostId equals h.Id
-                          from c in db.Certificates.Where(c => c.Id == o.CertificateId).DefaultIfEmpty()
-                          orderby o.Id descending
-                          select new { o, Host = h.Name, Certificate = c == null ? null : c.Name }).ToListAsync(ct);
-        return [.. rows.Select(x => new OrderInfo(x.o.Id, x.o.Kind, x.o.State, x.Host, x.Certificate, x.o.Content.Services ?? [], x.o.At, x.o.EndedAt, x.o.Steps, x.o.Result?.Problem, x.o.Result?.Plan, Shapes.Looks(x.o.LooksJson)))];
+        var rows = await (
+            from o in orders.AsNoTracking()
+            join h in db.Hosts on o.HostId equals h.Id
+            from c in db.Certificates.Where(c => c.Id == o.CertificateId).DefaultIfEmpty()
+            orderby o.Id descending
+            select new
+            {
+                o,
+                Host = h.Name,
+                Certificate = c == null ? null : c.Name,
+            }
+        ).ToListAsync(ct);
+        return
+        [
+            .. rows.Select(x => new OrderInfo(
+                x.o.Id,
+                x.o.Kind,
+                x.o.State,
+                x.Host,
+                x.Certificate,
+                x.o.Content.Services ?? [],
+                x.o.At,
+                x.o.EndedAt,
+                x.o.Steps,
+                x.o.Result?.Problem,
+                x.o.Result?.Plan,
+                Shapes.Looks(x.o.LooksJson)
+            )),
+        ];
     }
 
     public static void MapOrders(RouteGroupBuilder api) =>
-        api.MapGet("/orders/{id:long}", async (long id, BeaconDb db, CancellationToken ct) =>
-            TypedResults.Ok((await InfosAsync(db, db.Orders.Where(o => o.Id == id), ct)).FirstOrDefault() ?? throw new BeaconProblem(ProblemCode.NotFound, $"There is no order {id}.", "Orders are shown with their request or certificate.")))
-            .WithName("getOrder").WithTags("Orders");
+        api.MapGet(
+                "/orders/{id:long}",
+                async (long id, BeaconDb db, CancellationToken ct) =>
+                    TypedResults.Ok(
+                        (await InfosAsync(db, db.Orders.Where(o => o.Id == id), ct)).FirstOrDefault()
+                            ?? throw new BeaconProblem(
+                                ProblemCode.NotFound,
+                                $"There is no order {id}.",
+                                "Orders are shown with their request or certificate."
+                            )
+                    )
+            )
+            .WithName("getOrder")
+            .WithTags("Orders");
 }

@@ -12,16 +12,26 @@ using OrderlyBeacon.Service.Trust;
 namespace OrderlyBeacon.Service.Work;
 
 /// <summary>Takes the end of an order, once: a second report of the same order changes nothing.</summary>
-public sealed class TakeResult(BeaconDb db, TakeReport reports, JudgeLook judge, Requests.KnownNames known, WorkBell bell, Changes changes, TimeProvider clock)
+public sealed class TakeResult(
+    BeaconDb db,
+    TakeReport reports,
+    JudgeLook judge,
+    Requests.KnownNames known,
+    WorkBell bell,
+    Changes changes,
+    TimeProvider clock
+)
 {
     public async Task RunAsync(Hosts.Host host, long orderId, OrderResult result, CancellationToken ct)
     {
         string? certificateName = null;
         await using (var write = await db.BeginWriteAsync(ct))
         {
-            var order = await db.Orders.FirstOrDefaultAsync(o => o.Id == orderId && o.HostId == host.Id, ct)
+            var order =
+                await db.Orders.FirstOrDefaultAsync(o => o.Id == orderId && o.HostId == host.Id, ct)
                 ?? throw new BeaconProblem(ProblemCode.NotFound, $"There is no order {orderId} for {host.Name}.", "Forget its result.");
-            if (!order.IsOpen) return;
+            if (!order.IsOpen)
+                return;
             var now = clock.GetUtcNow();
             var looks = (result.Looks ?? []).Take(50).Select(l => judge.Run(l, host.Name)).ToList();
             order.End(result, JsonSerializer.Serialize(looks, BeaconJson.Default.ListLookInfo), now);
@@ -29,54 +39,115 @@ public sealed class TakeResult(BeaconDb db, TakeReport reports, JudgeLook judge,
             {
                 var certificate = await db.Certificates.SingleAsync(c => c.Id == id, ct);
                 certificateName = certificate.Name;
-                if (result.Done) await SettleAsync(host, order, certificate, result, now, ct);
-                else await FailAsync(host, order, certificate, result, now, ct);
+                if (result.Done)
+                    await SettleAsync(host, order, certificate, result, now, ct);
+                else
+                    await FailAsync(host, order, certificate, result, now, ct);
             }
-            else if (order.Kind == OrderKind.Unbind && result.Done) await UnboundAsync(host, order, result, now, ct);
+            else if (order.Kind == OrderKind.Unbind && result.Done)
+                await UnboundAsync(host, order, result, now, ct);
             await write.CommitAsync(ct);
         }
         known.Changed();
         bell.Ended(orderId);
         changes.Tell("order", orderId.ToString());
-        if (certificateName is not null) changes.Tell("certificate", certificateName);
+        if (certificateName is not null)
+            changes.Tell("certificate", certificateName);
     }
 
-    private async Task SettleAsync(Hosts.Host host, WorkOrder order, Certificate certificate, OrderResult result, DateTimeOffset now, CancellationToken ct)
+    private async Task SettleAsync(
+        Hosts.Host host,
+        WorkOrder order,
+        Certificate certificate,
+        OrderResult result,
+        DateTimeOffset now,
+        CancellationToken ct
+    )
     {
         var editions = await db.Editions.Where(e => e.CertificateId == certificate.Id && e.State != EditionState.Previous).ToListAsync(ct);
-        var edition = order.Kind == OrderKind.Obtain ? editions.SingleOrDefault(e => e.RequestId == order.RequestId) : editions.SingleOrDefault(e => e.Serial == order.Content.Serial);
-        if (edition is null) return;
-        foreach (var e in editions.Where(e => e.Id != edition.Id)) e.Supersede();
+        var edition =
+            order.Kind == OrderKind.Obtain
+                ? editions.SingleOrDefault(e => e.RequestId == order.RequestId)
+                : editions.SingleOrDefault(e => e.Serial == order.Content.Serial);
+        if (edition is null)
+            return;
+        foreach (var e in editions.Where(e => e.Id != edition.Id))
+            e.Supersede();
         edition.Promote();
         certificate.Settled(certificate.Policy.PlannedFor(edition.NotBefore, edition.NotAfter, edition.Serial));
         await TakeServicesAsync(host, order, result, edition.Serial, now, ct);
         var services = order.Content.Services ?? [];
-        await db.Note(now, "agent:" + host.Name, services.Count > 0 ? "certificate.serving" : "certificate.stored", certificate.Name,
-            $"serial {edition.Serial}{(services.Count > 0 ? " seen on " + string.Join(", ", services) : " in the store")}, order {order.Id}");
+        await db.Note(
+            now,
+            "agent:" + host.Name,
+            services.Count > 0 ? "certificate.serving" : "certificate.stored",
+            certificate.Name,
+            $"serial {edition.Serial}{(services.Count > 0 ? " seen on " + string.Join(", ", services) : " in the store")}, order {order.Id}"
+        );
     }
 
-    private async Task TakeServicesAsync(Hosts.Host host, WorkOrder order, OrderResult result, string serial, DateTimeOffset now, CancellationToken ct)
+    private async Task TakeServicesAsync(
+        Hosts.Host host,
+        WorkOrder order,
+        OrderResult result,
+        string serial,
+        DateTimeOffset now,
+        CancellationToken ct
+    )
     {
         foreach (var name in order.Content.Services ?? [])
         {
             var service = await db.Services.FirstOrDefaultAsync(s => s.HostId == host.Id && s.Name == name, ct);
-            if (service is null) continue;
-            var binding = await db.Bindings.FirstOrDefaultAsync(b => b.ServiceId == service.Id && b.CertificateId == order.CertificateId, ct);
+            if (service is null)
+                continue;
+            var binding = await db.Bindings.FirstOrDefaultAsync(
+                b => b.ServiceId == service.Id && b.CertificateId == order.CertificateId,
+                ct
+            );
             binding?.Took(serial, now);
-            reports.TakeLooks(service, [.. (result.Looks ?? []).Where(l => Shapes.Strings(service.NamesJson).Contains(l.ServerName))], host.Name, binding);
+            reports.TakeLooks(
+                service,
+                [.. (result.Looks ?? []).Where(l => Shapes.Strings(service.NamesJson).Contains(l.ServerName))],
+                host.Name,
+                binding
+            );
         }
     }
 
-    private async Task FailAsync(Hosts.Host host, WorkOrder order, Certificate certificate, OrderResult result, DateTimeOffset now, CancellationToken ct)
+    private async Task FailAsync(
+        Hosts.Host host,
+        WorkOrder order,
+        Certificate certificate,
+        OrderResult result,
+        DateTimeOffset now,
+        CancellationToken ct
+    )
     {
         var problem = result.Problem ?? new ProblemInfo("internal", "The agent gave no reason.", "Look into the agent's log.");
-        var current = await db.Editions.Where(e => e.CertificateId == certificate.Id).OrderByDescending(e => e.State == EditionState.Current).ThenByDescending(e => e.Id).FirstOrDefaultAsync(ct);
-        certificate.Failed($"{problem.Message} {problem.Cure}", RenewalPolicy.RetryAt(now, current?.NotBefore ?? now, current?.NotAfter ?? now.AddDays(90), certificate.Failures + 1));
+        var current = await db
+            .Editions.Where(e => e.CertificateId == certificate.Id)
+            .OrderByDescending(e => e.State == EditionState.Current)
+            .ThenByDescending(e => e.Id)
+            .FirstOrDefaultAsync(ct);
+        certificate.Failed(
+            $"{problem.Message} {problem.Cure}",
+            RenewalPolicy.RetryAt(now, current?.NotBefore ?? now, current?.NotAfter ?? now.AddDays(90), certificate.Failures + 1)
+        );
         // The store lost the edition, or it was made for a key that is gone: the next try starts afresh.
         if (problem.Code is "not-found" or "data-damaged" or "wrong-state")
-            foreach (var next in await db.Editions.Where(e => e.CertificateId == certificate.Id && e.State == EditionState.Next).ToListAsync(ct)) next.Supersede();
-        foreach (var b in await db.Bindings.Where(b => b.CertificateId == certificate.Id).ToListAsync(ct)) b.NoteFailure(problem.Message);
-        await db.Note(now, "agent:" + host.Name, "certificate.failed", certificate.Name, $"order {order.Id}: {problem.Message} Everything is as it was; next try at {certificate.RetryAt:yyyy-MM-dd HH:mm:ss}Z");
+            foreach (
+                var next in await db.Editions.Where(e => e.CertificateId == certificate.Id && e.State == EditionState.Next).ToListAsync(ct)
+            )
+                next.Supersede();
+        foreach (var b in await db.Bindings.Where(b => b.CertificateId == certificate.Id).ToListAsync(ct))
+            b.NoteFailure(problem.Message);
+        await db.Note(
+            now,
+            "agent:" + host.Name,
+            "certificate.failed",
+            certificate.Name,
+            $"order {order.Id}: {problem.Message} Everything is as it was; next try at {certificate.RetryAt:yyyy-MM-dd HH:mm:ss}Z"
+        );
     }
 
     private async Task UnboundAsync(Hosts.Host host, WorkOrder order, OrderResult result, DateTimeOffset now, CancellationToken ct)
@@ -84,8 +155,10 @@ public sealed class TakeResult(BeaconDb db, TakeReport reports, JudgeLook judge,
         foreach (var name in order.Content.Services ?? [])
         {
             var service = await db.Services.FirstOrDefaultAsync(s => s.HostId == host.Id && s.Name == name, ct);
-            if (service is null) continue;
-            if (await db.Bindings.FirstOrDefaultAsync(b => b.ServiceId == service.Id, ct) is { } binding) db.Bindings.Remove(binding);
+            if (service is null)
+                continue;
+            if (await db.Bindings.FirstOrDefaultAsync(b => b.ServiceId == service.Id, ct) is { } binding)
+                db.Bindings.Remove(binding);
             reports.TakeLooks(service, [.. result.Looks ?? []], host.Name, null);
             await db.Note(now, "agent:" + host.Name, "service.unbound", $"{host.Name}/{name}", $"as it was before, order {order.Id}");
         }

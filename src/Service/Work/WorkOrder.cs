@@ -23,11 +23,17 @@ public sealed class WorkOrder
 
     public bool IsOpen => State is OrderState.Queued or OrderState.Taken;
 
-    public static WorkOrder Of(DateTimeOffset at, int hostId, Order content, int? certificateId, long? requestId) => new()
-    {
-        At = at, HostId = hostId, Kind = content.Kind, CertificateId = certificateId, RequestId = requestId,
-        ContentJson = JsonSerializer.Serialize(content, BeaconJson.Default.Order), State = OrderState.Queued,
-    };
+    public static WorkOrder Of(DateTimeOffset at, int hostId, Order content, int? certificateId, long? requestId) =>
+        new()
+        {
+            At = at,
+            HostId = hostId,
+            Kind = content.Kind,
+            CertificateId = certificateId,
+            RequestId = requestId,
+            ContentJson = JsonSerializer.Serialize(content, BeaconJson.Default.Order),
+            State = OrderState.Queued,
+        };
 
     public Order Content => JsonSerializer.Deserialize(ContentJson, BeaconJson.Default.Order)! with { Id = Id };
 
@@ -35,12 +41,17 @@ public sealed class WorkOrder
 
     public IReadOnlyList<string> Steps => JsonSerializer.Deserialize(StepsJson, BeaconJson.Default.ListString)!;
 
-    public void Take() { if (State == OrderState.Queued) State = OrderState.Taken; }
+    public void Take()
+    {
+        if (State == OrderState.Queued)
+            State = OrderState.Taken;
+    }
 
     public void AddStep(string step)
     {
         var steps = (List<string>)Steps;
-        if (steps.Count < 100 && (steps.Count == 0 || steps[^1] != step)) steps.Add(step.Length > 500 ? step[..500] : step);
+        if (steps.Count < 100 && (steps.Count == 0 || steps[^1] != step))
+            steps.Add(step.Length > 500 ? step[..500] : step);
         StepsJson = JsonSerializer.Serialize(steps, BeaconJson.Default.ListString);
     }
 

@@ -35,44 +35,67 @@ internal sealed class NginxConfiguration
 
     private static string ReadFile(string path)
     {
-        try { return File.ReadAllText(path); }
+        try
+        {
+            return File.ReadAllText(path);
+        }
         catch (Exception e) when (e is IOException or UnauthorizedAccessException)
         {
-            throw new BeaconProblem(ProblemCode.ConfigurationBroken, $"{path} cannot be read: {e.Message}", "Check that the file is there and readable for the agent.", e);
+            throw new BeaconProblem(
+                ProblemCode.ConfigurationBroken,
+                $"{path} cannot be read: {e.Message}",
+                "Check that the file is there and readable for the agent.",
+                e
+            );
         }
     }
 
     private void Add(string path, int depth)
     {
-        if (_files.ContainsKey(path)) return;
-        if (depth > 20 || _files.Count >= MaxFiles) throw new BeaconProblem(ProblemCode.ConfigurationBroken, $"{path} is included too deeply, or there are over {MaxFiles} files.", "Look for files that include each other.");
+        if (_files.ContainsKey(path))
+            return;
+        if (depth > 20 || _files.Count >= MaxFiles)
+            throw new BeaconProblem(
+                ProblemCode.ConfigurationBroken,
+                $"{path} is included too deeply, or there are over {MaxFiles} files.",
+                "Look for files that include each other."
+            );
         var file = NginxSyntax.Read(path, _readText(path));
         _files[path] = file;
         foreach (var include in All(file.Directives).Where(d => d is { Name: "include", Children: null, Args.Count: 1 }))
-            foreach (var p in Resolve(include.Args[0])) Add(p, depth + 1);
+        foreach (var p in Resolve(include.Args[0]))
+            Add(p, depth + 1);
     }
 
-    private static IEnumerable<Directive> All(IEnumerable<Directive> list) => list.SelectMany(d => d.Children is null ? [d] : All(d.Children).Prepend(d));
+    private static IEnumerable<Directive> All(IEnumerable<Directive> list) =>
+        list.SelectMany(d => d.Children is null ? [d] : All(d.Children).Prepend(d));
 
     /// <summary>Files of an include, in the order nginx reads them. A pattern may match nothing; a plain name must be there.</summary>
     public IReadOnlyList<string> Resolve(string pattern)
     {
         var full = Path.GetFullPath(Path.Combine(_folder, pattern));
-        if (!full.AsSpan().ContainsAny("*?[")) return [full];
+        if (!full.AsSpan().ContainsAny("*?["))
+            return [full];
         IEnumerable<string> found = ["/"];
         var parts = full.Split('/', StringSplitOptions.RemoveEmptyEntries);
         for (var i = 0; i < parts.Length; i++)
         {
             var (part, last) = (parts[i], i == parts.Length - 1);
             found = part.AsSpan().ContainsAny("*?[")
-                ? found.Where(Directory.Exists).SelectMany(d => (last ? Directory.EnumerateFiles(d) : Directory.EnumerateDirectories(d)).Where(f => Fits(part, Path.GetFileName(f)))).Take(MaxFiles)
+                ? found
+                    .Where(Directory.Exists)
+                    .SelectMany(d =>
+                        (last ? Directory.EnumerateFiles(d) : Directory.EnumerateDirectories(d)).Where(f => Fits(part, Path.GetFileName(f)))
+                    )
+                    .Take(MaxFiles)
                 : found.Select(d => Path.Combine(d, part));
         }
         return [.. found.Where(File.Exists).Order(StringComparer.Ordinal)];
     }
 
     // glob(7): a leading dot is not matched by a star.
-    private static bool Fits(string pattern, string name) => (name[0] != '.' || pattern[0] == '.') && FileSystemName.MatchesSimpleExpression(pattern, name, ignoreCase: false);
+    private static bool Fits(string pattern, string name) =>
+        (name[0] != '.' || pattern[0] == '.') && FileSystemName.MatchesSimpleExpression(pattern, name, ignoreCase: false);
 
     /// <summary>Directives of a block with those of included files in their place.</summary>
     public IEnumerable<Placed> Expand(NginxFile file, IReadOnlyList<Directive> directives)
@@ -82,9 +105,11 @@ internal sealed class NginxConfiguration
             {
                 foreach (var path in Resolve(d.Args[0]))
                     if (_files.TryGetValue(path, out var included))
-                        foreach (var p in Expand(included, included.Directives)) yield return p;
+                        foreach (var p in Expand(included, included.Directives))
+                            yield return p;
             }
-            else yield return new(file, d);
+            else
+                yield return new(file, d);
     }
 
     public IEnumerable<Placed> Top => Expand(_files[Main], _files[Main].Directives);
@@ -117,12 +142,15 @@ internal sealed class NginxConfiguration
             Copy(include.Start);
             foreach (var path in Resolve(include.Args[0]))
             {
-                if (!_files.TryGetValue(path, out var included)) continue;
+                if (!_files.TryGetValue(path, out var included))
+                    continue;
                 NewLine();
                 Emit(included, output, origins);
                 NewLine();
             }
-            for (; at < include.End; at++) if (file.Text[at] == '\n') line++;
+            for (; at < include.End; at++)
+                if (file.Text[at] == '\n')
+                    line++;
         }
         Copy(file.Text.Length);
 
@@ -130,15 +158,18 @@ internal sealed class NginxConfiguration
         {
             for (; at < to; at++)
             {
-                if (output.Length == 0 || output[^1] == '\n') origins.Add((file.Path, line));
+                if (output.Length == 0 || output[^1] == '\n')
+                    origins.Add((file.Path, line));
                 output.Append(file.Text[at]);
-                if (file.Text[at] == '\n') line++;
+                if (file.Text[at] == '\n')
+                    line++;
             }
         }
 
         void NewLine()
         {
-            if (output.Length == 0 || output[^1] == '\n') return;
+            if (output.Length == 0 || output[^1] == '\n')
+                return;
             output.Append('\n');
         }
     }

@@ -25,35 +25,75 @@ internal sealed partial class NginxConnector(ConnectorSettings settings) : IConn
         try
         {
             var configuration = Load();
-            return new([.. NginxSites.Find(configuration).Where(s => s.Names.Count > 0).Select(s => new FoundService(Kind, s.Name, s.Names, s.Endpoints,
-                [.. s.Blocks.Select(b => $"{b.Place.File.Path}:{b.Place.Directive.Line}")], s.CertificateFile, null, []))], null);
+            return new(
+                [
+                    .. NginxSites
+                        .Find(configuration)
+                        .Where(s => s.Names.Count > 0)
+                        .Select(s => new FoundService(
+                            Kind,
+                            s.Name,
+                            s.Names,
+                            s.Endpoints,
+                            [.. s.Blocks.Select(b => $"{b.Place.File.Path}:{b.Place.Directive.Line}")],
+                            s.CertificateFile,
+                            null,
+                            []
+                        )),
+                ],
+                null
+            );
         }
-        catch (BeaconProblem p) { return new([], p); }
+        catch (BeaconProblem p)
+        {
+            return new([], p);
+        }
     }
 
     public ServicePlan PlanBinding(string service, string certificate, string chainPath, string keyPath, int? port, BoundRecord? earlier) =>
         NginxPlan.Bind(Load(), service, certificate, chainPath, keyPath, port, earlier);
 
-    public ServicePlan PlanRemoval(BoundRecord bound, string chainPath, string keyPath) => NginxPlan.Unbind(Load(), bound, chainPath, keyPath);
+    public ServicePlan PlanRemoval(BoundRecord bound, string chainPath, string keyPath) =>
+        NginxPlan.Unbind(Load(), bound, chainPath, keyPath);
 
     public void Test(IReadOnlyList<FileEdit> edits, (string Path, string ReadFrom)? instead = null)
     {
         var (text, origins) = Load().Flatten(edits.ToDictionary(e => e.Path, e => e.After));
-        if (instead is { } i) text = text.Replace(i.Path, i.ReadFrom, StringComparison.Ordinal);
+        if (instead is { } i)
+            text = text.Replace(i.Path, i.ReadFrom, StringComparison.Ordinal);
         var staged = Path.Combine(Path.GetDirectoryName(Path.GetFullPath(settings.Config))!, $".beacon-check-{Environment.ProcessId}.conf");
         Store.AtomicFiles.Write(staged, System.Text.Encoding.UTF8.GetBytes(text), isPrivate: true);
         try
         {
             var (code, output) = Run(settings.Binary, "-t", "-q", "-e", "stderr", "-p", Prefix, "-c", staged);
-            if (code == 0) return;
+            if (code == 0)
+                return;
             var lines = output.Split('\n', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries);
-            var complaint = lines.FirstOrDefault(l => l.Contains("[emerg]", StringComparison.Ordinal)) ?? lines.FirstOrDefault() ?? $"nginx -t ended with {code}";
+            var complaint =
+                lines.FirstOrDefault(l => l.Contains("[emerg]", StringComparison.Ordinal))
+                ?? lines.FirstOrDefault()
+                ?? $"nginx -t ended with {code}";
             complaint = Complaint().Replace(complaint, "");
-            complaint = Regex.Replace(complaint, Regex.Escape(staged) + @":(\d+)", m => int.Parse(m.Groups[1].Value) is var n && n >= 1 && n <= origins.Count ? $"{origins[n - 1].File}:{origins[n - 1].Line}" : m.Value);
-            throw new BeaconProblem(ProblemCode.ConfigurationBroken, $"nginx does not accept {(instead is null && edits.Count == 0 ? "its configuration as it is now, before any change" : "the changed configuration")}: {complaint}.",
-                instead is null && edits.Count == 0 ? "Correct it first (nginx -t shows the same); nothing was changed." : "Nothing was changed. Correct what nginx names, then try again.");
+            complaint = Regex.Replace(
+                complaint,
+                Regex.Escape(staged) + @":(\d+)",
+                m =>
+                    int.Parse(m.Groups[1].Value) is var n && n >= 1 && n <= origins.Count
+                        ? $"{origins[n - 1].File}:{origins[n - 1].Line}"
+                        : m.Value
+            );
+            throw new BeaconProblem(
+                ProblemCode.ConfigurationBroken,
+                $"nginx does not accept {(instead is null && edits.Count == 0 ? "its configuration as it is now, before any change" : "the changed configuration")}: {complaint}.",
+                instead is null && edits.Count == 0
+                    ? "Correct it first (nginx -t shows the same); nothing was changed."
+                    : "Nothing was changed. Correct what nginx names, then try again."
+            );
         }
-        finally { File.Delete(staged); }
+        finally
+        {
+            File.Delete(staged);
+        }
     }
 
     public bool IsRunning() => Pid() is not null;
@@ -61,7 +101,12 @@ internal sealed partial class NginxConnector(ConnectorSettings settings) : IConn
     public void TakeUp()
     {
         var pid = Pid() ?? throw new BeaconProblem(ProblemCode.ServerDied, "nginx is not running.", "Start it, then try again.");
-        if (Kill(pid, SigHup) != 0) throw new BeaconProblem(ProblemCode.NotAllowed, $"The agent may not signal nginx (process {pid}).", "Run the agent as root, or as nginx's own account.");
+        if (Kill(pid, SigHup) != 0)
+            throw new BeaconProblem(
+                ProblemCode.NotAllowed,
+                $"The agent may not signal nginx (process {pid}).",
+                "Run the agent as root, or as nginx's own account."
+            );
     }
 
     public void Start()
@@ -69,20 +114,34 @@ internal sealed partial class NginxConnector(ConnectorSettings settings) : IConn
         var daemon = Load().Top.FirstOrDefault(p => p.Directive.Name == "daemon")?.Directive.Args.FirstOrDefault() != "off";
         EndOrphans();
         var start = new ProcessStartInfo(settings.Binary, ["-p", Prefix, "-c", settings.Config]);
-        using var p = Process.Start(start) ?? throw new BeaconProblem(ProblemCode.ServerDied, "nginx cannot be started.", "Start it by hand.");
-        if (daemon && p.WaitForExit(TestPatience) && p.ExitCode != 0) throw new BeaconProblem(ProblemCode.ServerDied, $"nginx does not start (it ended with {p.ExitCode}).", "Look into its error log and start it by hand.");
-        for (var i = 0; i < 50 && Pid() is null; i++) Thread.Sleep(100);
+        using var p =
+            Process.Start(start) ?? throw new BeaconProblem(ProblemCode.ServerDied, "nginx cannot be started.", "Start it by hand.");
+        if (daemon && p.WaitForExit(TestPatience) && p.ExitCode != 0)
+            throw new BeaconProblem(
+                ProblemCode.ServerDied,
+                $"nginx does not start (it ended with {p.ExitCode}).",
+                "Look into its error log and start it by hand."
+            );
+        for (var i = 0; i < 50 && Pid() is null; i++)
+            Thread.Sleep(100);
     }
 
     /// <summary>Workers whose master was killed live on and hold its ports: a new master could not start beside them.</summary>
     private void EndOrphans()
     {
-        if (PidInFile() is not { } master) return;
+        if (PidInFile() is not { } master)
+            return;
         foreach (var signal in new[] { SigTerm, SigKill })
         {
-            var orphans = Directory.EnumerateDirectories("/proc").Select(d => int.TryParse(Path.GetFileName(d), out var pid) ? pid : 0).Where(pid => pid > 0 && IsWorkerOf(pid, master)).ToList();
-            if (orphans.Count == 0) return;
-            foreach (var pid in orphans) _ = Kill(pid, signal);
+            var orphans = Directory
+                .EnumerateDirectories("/proc")
+                .Select(d => int.TryParse(Path.GetFileName(d), out var pid) ? pid : 0)
+                .Where(pid => pid > 0 && IsWorkerOf(pid, master))
+                .ToList();
+            if (orphans.Count == 0)
+                return;
+            foreach (var pid in orphans)
+                _ = Kill(pid, signal);
             Thread.Sleep(500);
         }
     }
@@ -94,27 +153,56 @@ internal sealed partial class NginxConnector(ConnectorSettings settings) : IConn
             // proc(5): after the name in parentheses come state, parent, process group, session.
             var stat = File.ReadAllText($"/proc/{pid}/stat");
             var fields = stat[(stat.LastIndexOf(')') + 2)..].Split(' ');
-            return pid != master && stat.Contains("(nginx)", StringComparison.Ordinal) && fields[0] != "Z" && int.Parse(fields[1]) != master && (int.Parse(fields[2]) == master || int.Parse(fields[3]) == master);
+            return pid != master
+                && stat.Contains("(nginx)", StringComparison.Ordinal)
+                && fields[0] != "Z"
+                && int.Parse(fields[1]) != master
+                && (int.Parse(fields[2]) == master || int.Parse(fields[3]) == master);
         }
-        catch (Exception e) when (e is IOException or UnauthorizedAccessException or FormatException or IndexOutOfRangeException) { return false; }
+        catch (Exception e) when (e is IOException or UnauthorizedAccessException or FormatException or IndexOutOfRangeException)
+        {
+            return false;
+        }
     }
 
     public string? LastComplaint(DateTimeOffset since)
     {
         try
         {
-            var path = Load().Top.Where(p => p.Directive.Name == "error_log").Select(p => p.Directive.Args.FirstOrDefault()).FirstOrDefault(a => a is not null && a != "stderr");
-            if (path is null) return null;
+            var path = Load()
+                .Top.Where(p => p.Directive.Name == "error_log")
+                .Select(p => p.Directive.Args.FirstOrDefault())
+                .FirstOrDefault(a => a is not null && a != "stderr");
+            if (path is null)
+                return null;
             path = Path.Combine(Prefix, path);
             using var f = new FileStream(path, FileMode.Open, FileAccess.Read, FileShare.ReadWrite | FileShare.Delete);
             f.Seek(-Math.Min(f.Length, 32 * 1024), SeekOrigin.End);
             using var reader = new StreamReader(f);
             // nginx writes local time without a zone.
-            return reader.ReadToEnd().Split('\n').Reverse().Where(l => l.Contains("[emerg]", StringComparison.Ordinal))
-                .Where(l => l.Length > 19 && DateTime.TryParseExact(l[..19], "yyyy/MM/dd HH:mm:ss", null, System.Globalization.DateTimeStyles.AssumeLocal, out var at) && at >= since.LocalDateTime.AddSeconds(-1))
-                .Select(l => Complaint().Replace(l[19..].Trim(), "")).FirstOrDefault();
+            return reader
+                .ReadToEnd()
+                .Split('\n')
+                .Reverse()
+                .Where(l => l.Contains("[emerg]", StringComparison.Ordinal))
+                .Where(l =>
+                    l.Length > 19
+                    && DateTime.TryParseExact(
+                        l[..19],
+                        "yyyy/MM/dd HH:mm:ss",
+                        null,
+                        System.Globalization.DateTimeStyles.AssumeLocal,
+                        out var at
+                    )
+                    && at >= since.LocalDateTime.AddSeconds(-1)
+                )
+                .Select(l => Complaint().Replace(l[19..].Trim(), ""))
+                .FirstOrDefault();
         }
-        catch (Exception e) when (e is IOException or BeaconProblem) { return null; }
+        catch (Exception e) when (e is IOException or BeaconProblem)
+        {
+            return null;
+        }
     }
 
     private int? PidInFile()
@@ -124,7 +212,10 @@ internal sealed partial class NginxConnector(ConnectorSettings settings) : IConn
             var path = Load().Top.FirstOrDefault(p => p.Directive.Name == "pid")?.Directive.Args.FirstOrDefault() ?? "/run/nginx.pid";
             return int.TryParse(File.ReadAllText(Path.Combine(Prefix, path)).Trim(), out var pid) ? pid : null;
         }
-        catch (Exception e) when (e is IOException or UnauthorizedAccessException or BeaconProblem) { return null; }
+        catch (Exception e) when (e is IOException or UnauthorizedAccessException or BeaconProblem)
+        {
+            return null;
+        }
     }
 
     private int? Pid()
@@ -132,23 +223,47 @@ internal sealed partial class NginxConnector(ConnectorSettings settings) : IConn
         try
         {
             // A pid file that was left behind may name a stranger by now.
-            return PidInFile() is { } pid && File.Exists($"/proc/{pid}/comm") && File.ReadAllText($"/proc/{pid}/comm").Trim() == "nginx" && !File.ReadAllText($"/proc/{pid}/stat").Contains(") Z ", StringComparison.Ordinal) ? pid : null;
+            return
+                PidInFile() is { } pid
+                && File.Exists($"/proc/{pid}/comm")
+                && File.ReadAllText($"/proc/{pid}/comm").Trim() == "nginx"
+                && !File.ReadAllText($"/proc/{pid}/stat").Contains(") Z ", StringComparison.Ordinal)
+                ? pid
+                : null;
         }
-        catch (Exception e) when (e is IOException or UnauthorizedAccessException or BeaconProblem) { return null; }
+        catch (Exception e) when (e is IOException or UnauthorizedAccessException or BeaconProblem)
+        {
+            return null;
+        }
     }
 
     private static (int Code, string Output) Run(string binary, params string[] args)
     {
         try
         {
-            using var p = Process.Start(new ProcessStartInfo(binary, args) { RedirectStandardError = true, RedirectStandardOutput = true })!;
+            using var p = Process.Start(
+                new ProcessStartInfo(binary, args) { RedirectStandardError = true, RedirectStandardOutput = true }
+            )!;
             var output = p.StandardError.ReadToEndAsync();
-            if (!p.WaitForExit(TestPatience)) { p.Kill(); throw new BeaconProblem(ProblemCode.ConfigurationBroken, "nginx's own test did not end.", "Run nginx -t by hand; often a name in the configuration cannot be resolved."); }
+            if (!p.WaitForExit(TestPatience))
+            {
+                p.Kill();
+                throw new BeaconProblem(
+                    ProblemCode.ConfigurationBroken,
+                    "nginx's own test did not end.",
+                    "Run nginx -t by hand; often a name in the configuration cannot be resolved."
+                );
+            }
             return (p.ExitCode, output.GetAwaiter().GetResult());
         }
         catch (System.ComponentModel.Win32Exception e)
         {
-            throw new BeaconProblem(ProblemCode.NotFound, $"{binary} cannot be run: {e.Message}.", "Correct the connector's \"binary\" in agent.json.", e);
+            throw new BeaconProblem(
+                ProblemCode.NotFound,
+                $"{binary} cannot be run: {e.Message}.",
+                "Correct the connector's \"binary\" in agent.json.",
+                e
+            );
         }
     }
 

@@ -9,7 +9,15 @@ internal static class NginxPlan
 
     /// <param name="port">Where a site without TLS shall listen; the port that other sites use for TLS when null, else 443.</param>
     /// <param name="earlier">What is known from an earlier binding: its memory of the state before us is kept.</param>
-    public static ServicePlan Bind(NginxConfiguration configuration, string service, string certificate, string chainPath, string keyPath, int? port, BoundRecord? earlier)
+    public static ServicePlan Bind(
+        NginxConfiguration configuration,
+        string service,
+        string certificate,
+        string chainPath,
+        string keyPath,
+        int? port,
+        BoundRecord? earlier
+    )
     {
         var sites = NginxSites.Find(configuration);
         var site = Find(sites, service);
@@ -25,31 +33,71 @@ internal static class NginxPlan
             foreach (var block in site.TlsBlocks)
             {
                 if (block.Certificates.Count > 1)
-                    throw new BeaconProblem(ProblemCode.ConfigurationUnsupported, $"{site.Name} names {block.Certificates.Count} certificates in {Where(block.Certificates[0])}; it is not clear which to replace.", "Leave one ssl_certificate and one ssl_certificate_key in its server block.");
+                    throw new BeaconProblem(
+                        ProblemCode.ConfigurationUnsupported,
+                        $"{site.Name} names {block.Certificates.Count} certificates in {Where(block.Certificates[0])}; it is not clear which to replace.",
+                        "Leave one ssl_certificate and one ssl_certificate_key in its server block."
+                    );
                 if (block.Certificates.Concat(block.Keys).FirstOrDefault(d => d.Directive.Args.Count != 1) is { } odd)
-                    throw new BeaconProblem(ProblemCode.ConfigurationUnsupported, $"{odd.Directive.Name} in {Where(odd)} does not name one file.", "Correct it first; nginx -t names the same place.");
-                old = (old.Certificate ?? block.Certificates.FirstOrDefault()?.Directive.Args.FirstOrDefault(), old.Key ?? block.Keys.FirstOrDefault()?.Directive.Args.FirstOrDefault());
+                    throw new BeaconProblem(
+                        ProblemCode.ConfigurationUnsupported,
+                        $"{odd.Directive.Name} in {Where(odd)} does not name one file.",
+                        "Correct it first; nginx -t names the same place."
+                    );
+                old = (
+                    old.Certificate ?? block.Certificates.FirstOrDefault()?.Directive.Args.FirstOrDefault(),
+                    old.Key ?? block.Keys.FirstOrDefault()?.Directive.Args.FirstOrDefault()
+                );
                 Set(block, "ssl_certificate", block.Certificates.FirstOrDefault(), chainPath);
                 Set(block, "ssl_certificate_key", block.Keys.FirstOrDefault(), keyPath);
                 targets.AddRange(block.Listeners.Where(l => l.Tls).Select(l => new ProbeTarget(l.Reachable, l.Port, site.Name)));
             }
-            if (site.TlsBlocks.Any(b => b.Certificates.Count == 0)) warnings.Add("The site took its certificate from the http block; it gets lines of its own, other sites stay as they are.");
-            bound = earlier is not null && old.Certificate == chainPath ? earlier : new(site.Name, certificate, [], old.Certificate, old.Key);
-            if (edits.Count == 0) steps.Add($"The configuration of {site.Name} names the certificate already; nothing in it changes.");
+            if (site.TlsBlocks.Any(b => b.Certificates.Count == 0))
+                warnings.Add("The site took its certificate from the http block; it gets lines of its own, other sites stay as they are.");
+            bound =
+                earlier is not null && old.Certificate == chainPath ? earlier : new(site.Name, certificate, [], old.Certificate, old.Key);
+            if (edits.Count == 0)
+                steps.Add($"The configuration of {site.Name} names the certificate already; nothing in it changes.");
         }
         else
         {
-            var block = site.Blocks.FirstOrDefault(b => !b.RedirectsToTls && b.Listeners.Count > 0)
-                ?? throw new BeaconProblem(ProblemCode.ConfigurationUnsupported, $"{site.Name} only sends its clients on to https, and there is no site for that.", "Write the site that shall answer on https, with its content, first.");
-            var tlsPort = port ?? sites.SelectMany(s => s.Endpoints).Where(e => e.Tls).GroupBy(e => e.Port).OrderByDescending(g => g.Count()).Select(g => (int?)g.Key).FirstOrDefault() ?? 443;
-            var listens = block.Listeners.Select(l => l.Address).Distinct().Select(a => a.Length == 0 ? $"{tlsPort} ssl" : $"{a}:{tlsPort} ssl").ToList();
-            var anchor = block.Listeners.Where(l => l.Directive.Name == "listen" && l.File == block.Place.File).Select(l => l.Directive).LastOrDefault();
-            Insert(block, anchor, [.. listens.Select(l => $"listen {l};"), $"ssl_certificate {Quote(chainPath)};", $"ssl_certificate_key {Quote(keyPath)};"]);
+            var block =
+                site.Blocks.FirstOrDefault(b => !b.RedirectsToTls && b.Listeners.Count > 0)
+                ?? throw new BeaconProblem(
+                    ProblemCode.ConfigurationUnsupported,
+                    $"{site.Name} only sends its clients on to https, and there is no site for that.",
+                    "Write the site that shall answer on https, with its content, first."
+                );
+            var tlsPort =
+                port
+                ?? sites
+                    .SelectMany(s => s.Endpoints)
+                    .Where(e => e.Tls)
+                    .GroupBy(e => e.Port)
+                    .OrderByDescending(g => g.Count())
+                    .Select(g => (int?)g.Key)
+                    .FirstOrDefault()
+                ?? 443;
+            var listens = block
+                .Listeners.Select(l => l.Address)
+                .Distinct()
+                .Select(a => a.Length == 0 ? $"{tlsPort} ssl" : $"{a}:{tlsPort} ssl")
+                .ToList();
+            var anchor = block
+                .Listeners.Where(l => l.Directive.Name == "listen" && l.File == block.Place.File)
+                .Select(l => l.Directive)
+                .LastOrDefault();
+            Insert(
+                block,
+                anchor,
+                [.. listens.Select(l => $"listen {l};"), $"ssl_certificate {Quote(chainPath)};", $"ssl_certificate_key {Quote(keyPath)};"]
+            );
             var already = sites.SelectMany(s => s.Endpoints).Select(e => (e.Address, e.Port)).ToHashSet();
             foreach (var l in block.Listeners.DistinctBy(l => l.Address))
             {
                 targets.Add(new(l.Reachable, tlsPort, site.Name));
-                if (!already.Contains((l.Reachable, tlsPort))) newPorts.Add((l.Reachable, tlsPort));
+                if (!already.Contains((l.Reachable, tlsPort)))
+                    newPorts.Add((l.Reachable, tlsPort));
             }
             steps.Add($"{site.Name} gets a TLS listener on {string.Join(", ", targets.Select(t => $"{t.Address}:{t.Port}"))}.");
             warnings.Add($"Port {block.Listeners[0].Port} stays open in the clear; send clients on to https when they are ready.");
@@ -59,10 +107,14 @@ internal static class NginxPlan
 
         void Set(ServerBlock block, string name, Placed? existing, string path)
         {
-            if (existing?.Directive.Args is [var now] && now == path) return;
+            if (existing?.Directive.Args is [var now] && now == path)
+                return;
             if (existing is null)
             {
-                var anchor = block.Listeners.Where(l => l.File == block.Place.File && l.Directive.Name == "listen").Select(l => l.Directive).LastOrDefault();
+                var anchor = block
+                    .Listeners.Where(l => l.File == block.Place.File && l.Directive.Name == "listen")
+                    .Select(l => l.Directive)
+                    .LastOrDefault();
                 Insert(block, anchor, [$"{name} {Quote(path)};"]);
             }
             else
@@ -85,7 +137,15 @@ internal static class NginxPlan
                 var at = indent is not null && text[anchor.End..lineEnd].TrimStart() is "" or ['#', ..] ? lineEnd : anchor.End;
                 edits.Add(new(block.Place.File.Path, at, at, string.Concat(lines.Select(l => (indent is null ? " " : "\n" + indent) + l))));
             }
-            else edits.Add(new(block.Place.File.Path, block.Place.Directive.BodyEnd, block.Place.Directive.BodyEnd, string.Concat(lines.Select(l => " " + l)) + " "));
+            else
+                edits.Add(
+                    new(
+                        block.Place.File.Path,
+                        block.Place.Directive.BodyEnd,
+                        block.Place.Directive.BodyEnd,
+                        string.Concat(lines.Select(l => " " + l)) + " "
+                    )
+                );
         }
     }
 
@@ -98,39 +158,79 @@ internal static class NginxPlan
         var steps = new List<string>();
         foreach (var block in site.Blocks)
         {
-            foreach (var (list, ours, old) in new[] { (block.Certificates, chainPath, bound.OldCertificate), (block.Keys, keyPath, bound.OldKey) })
-                foreach (var p in list.Where(p => p.Directive.Args.FirstOrDefault() == ours))
-                    if (old is null) Remove(p);
-                    else edits.Add(new(p.File.Path, p.Directive.ArgSpans[0].Start, p.Directive.ArgSpans[^1].End, Quote(old)));
-            foreach (var l in block.Listeners.Where(l => l.Directive.Name == "listen" && bound.AddedListeners.Contains(string.Join(' ', l.Directive.Args)))) Remove(new(l.File, l.Directive));
+            foreach (
+                var (list, ours, old) in new[]
+                {
+                    (block.Certificates, chainPath, bound.OldCertificate),
+                    (block.Keys, keyPath, bound.OldKey),
+                }
+            )
+            foreach (var p in list.Where(p => p.Directive.Args.FirstOrDefault() == ours))
+                if (old is null)
+                    Remove(p);
+                else
+                    edits.Add(new(p.File.Path, p.Directive.ArgSpans[0].Start, p.Directive.ArgSpans[^1].End, Quote(old)));
+            foreach (
+                var l in block.Listeners.Where(l =>
+                    l.Directive.Name == "listen" && bound.AddedListeners.Contains(string.Join(' ', l.Directive.Args))
+                )
+            )
+                Remove(new(l.File, l.Directive));
         }
-        steps.Add(edits.Count == 0 ? $"Nothing of ours is in the configuration of {site.Name}." : bound.OldCertificate is { } before ? $"{site.Name} names {before} again." : $"{site.Name} loses its TLS listener and answers in the clear alone, as before.");
-        return new(site.Name, site.Names, Apply(configuration, edits), [], [], steps, bound.OldCertificate is null ? ["Clients that use https lose the site."] : [], null);
+        steps.Add(
+            edits.Count == 0 ? $"Nothing of ours is in the configuration of {site.Name}."
+            : bound.OldCertificate is { } before ? $"{site.Name} names {before} again."
+            : $"{site.Name} loses its TLS listener and answers in the clear alone, as before."
+        );
+        return new(
+            site.Name,
+            site.Names,
+            Apply(configuration, edits),
+            [],
+            [],
+            steps,
+            bound.OldCertificate is null ? ["Clients that use https lose the site."] : [],
+            null
+        );
 
         void Remove(Placed p)
         {
             var text = p.File.Text;
             var (start, end) = (p.Directive.Start, p.Directive.End);
-            while (start > 0 && text[start - 1] is ' ' or '\t') start--;
+            while (start > 0 && text[start - 1] is ' ' or '\t')
+                start--;
             // The line goes with its directive when nothing else stands on it.
-            if (start > 0 && text[start - 1] == '\n' && end < text.Length && text[end] == '\n') start--;
+            if (start > 0 && text[start - 1] == '\n' && end < text.Length && text[end] == '\n')
+                start--;
             edits.Add(new(p.File.Path, start, end, ""));
         }
     }
 
-    private static Site Find(IReadOnlyList<Site> sites, string service) => sites.FirstOrDefault(s => s.Name == service)
-        ?? throw new BeaconProblem(ProblemCode.NotFound, $"There is no site {service} in nginx's configuration.", "See beacon service list; the site may have been removed.");
+    private static Site Find(IReadOnlyList<Site> sites, string service) =>
+        sites.FirstOrDefault(s => s.Name == service)
+        ?? throw new BeaconProblem(
+            ProblemCode.NotFound,
+            $"There is no site {service} in nginx's configuration.",
+            "See beacon service list; the site may have been removed."
+        );
 
     private static string Where(Placed p) => $"{p.File.Path}:{p.Directive.Line}";
 
     private static List<FileEdit> Apply(NginxConfiguration configuration, List<TextEdit> edits) =>
-        [.. edits.Distinct().GroupBy(e => e.Path).Select(g =>
-        {
-            var before = configuration.Files.Single(f => f.Path == g.Key).Text;
-            var after = before;
-            foreach (var e in g.Reverse().OrderByDescending(e => e.Start)) after = after[..e.Start] + e.Replacement + after[e.End..];
-            return new FileEdit(g.Key, before, after);
-        })];
+        [
+            .. edits
+                .Distinct()
+                .GroupBy(e => e.Path)
+                .Select(g =>
+                {
+                    var before = configuration.Files.Single(f => f.Path == g.Key).Text;
+                    var after = before;
+                    foreach (var e in g.Reverse().OrderByDescending(e => e.Start))
+                        after = after[..e.Start] + e.Replacement + after[e.End..];
+                    return new FileEdit(g.Key, before, after);
+                }),
+        ];
 
-    private static string Quote(string path) => path.AsSpan().ContainsAny(" ;{}\"'\\#$") ? "\"" + path.Replace("\\", "\\\\").Replace("\"", "\\\"") + "\"" : path;
+    private static string Quote(string path) =>
+        path.AsSpan().ContainsAny(" ;{}\"'\\#$") ? "\"" + path.Replace("\\", "\\\\").Replace("\"", "\\\"") + "\"" : path;
 }

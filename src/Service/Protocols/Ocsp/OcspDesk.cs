@@ -28,7 +28,13 @@ public sealed class OcspCaching(byte[] der, DateTimeOffset at, DateTimeOffset un
 /// Answers questions about editions (RFC 6960). An answer without a nonce is kept and given again until it is half old, or until the edition's state changes:
 /// a revocation shows at the very next question.
 /// </summary>
-public sealed class OcspDesk(ResponderCertificates responders, AuthorityRegistry registry, EditionStates states, BeaconOptions options, TimeProvider clock)
+public sealed class OcspDesk(
+    ResponderCertificates responders,
+    AuthorityRegistry registry,
+    EditionStates states,
+    BeaconOptions options,
+    TimeProvider clock
+)
 {
     private const int MostKept = 20_000;
 
@@ -44,9 +50,14 @@ public sealed class OcspDesk(ResponderCertificates responders, AuthorityRegistry
         _lock.EnterReadLock();
         try
         {
-            return _ready.GetAlternateLookup<ReadOnlySpan<char>>().TryGetValue(text, out var r) && clock.GetUtcNow() < r.Caching!.GivenUntil ? r : null;
+            return _ready.GetAlternateLookup<ReadOnlySpan<char>>().TryGetValue(text, out var r) && clock.GetUtcNow() < r.Caching!.GivenUntil
+                ? r
+                : null;
         }
-        finally { _lock.ExitReadLock(); }
+        finally
+        {
+            _lock.ExitReadLock();
+        }
     }
 
     /// <summary>The state of a serial has changed: what was said of it is forgotten. Called after the change is committed.</summary>
@@ -57,9 +68,14 @@ public sealed class OcspDesk(ResponderCertificates responders, AuthorityRegistry
         try
         {
             _changes++;
-            if (_bySerial.Remove(serial, out var keys)) foreach (var k in keys) _ready.Remove(k);
+            if (_bySerial.Remove(serial, out var keys))
+                foreach (var k in keys)
+                    _ready.Remove(k);
         }
-        finally { _lock.ExitWriteLock(); }
+        finally
+        {
+            _lock.ExitWriteLock();
+        }
     }
 
     /// <summary>Answers, or refuses with the status the standard has for the reason.</summary>
@@ -69,16 +85,26 @@ public sealed class OcspDesk(ResponderCertificates responders, AuthorityRegistry
         var now = clock.GetUtcNow();
         var second = new DateTimeOffset(now.UtcTicks - now.UtcTicks % TimeSpan.TicksPerSecond, TimeSpan.Zero);
         OcspRequest request;
-        try { request = OcspRequest.Read(der); }
-        catch (BeaconProblem) { return new(OcspResponse.Refuse(OcspRefusal.MalformedRequest), second, null); }
+        try
+        {
+            request = OcspRequest.Read(der);
+        }
+        catch (BeaconProblem)
+        {
+            return new(OcspResponse.Refuse(OcspRefusal.MalformedRequest), second, null);
+        }
         var plain = request.Nonce is null && request.Questions.Count == 1;
-        if (plain && (text is null ? Ready(text = Convert.ToBase64String(der.Span)) : null) is { } ready) return ready;
-        if (!responders.Any) return new(OcspResponse.Refuse(OcspRefusal.TryLater), second, null);
+        if (plain && (text is null ? Ready(text = Convert.ToBase64String(der.Span)) : null) is { } ready)
+            return ready;
+        if (!responders.Any)
+            return new(OcspResponse.Refuse(OcspRefusal.TryLater), second, null);
         // Another issuer's certificates are not ours to speak of (RFC 5019 section 2.2.3); and one answer speaks for one issuer's key.
         var responder = responders.For(request.Questions[0]);
         foreach (var q in request.Questions)
-            if (responder is null || !q.IsOf(responder.Issuer)) return new(OcspResponse.Refuse(OcspRefusal.Unauthorized), second, null);
-        if (responder!.Certificate.NotAfter < now) return new(OcspResponse.Refuse(OcspRefusal.TryLater), second, null);
+            if (responder is null || !q.IsOf(responder.Issuer))
+                return new(OcspResponse.Refuse(OcspRefusal.Unauthorized), second, null);
+        if (responder!.Certificate.NotAfter < now)
+            return new(OcspResponse.Refuse(OcspRefusal.TryLater), second, null);
 
         var changes = Interlocked.Read(ref _changes);
         var until = second + TimeSpan.FromHours(options.OcspHours);
@@ -87,15 +113,37 @@ public sealed class OcspDesk(ResponderCertificates responders, AuthorityRegistry
         {
             var q = request.Questions[i];
             EditionStanding? standing;
-            try { standing = states.Find(q.Serial); }
-            catch (SqliteException) { return new(OcspResponse.Refuse(OcspRefusal.InternalError), second, null); }
+            try
+            {
+                standing = states.Find(q.Serial);
+            }
+            catch (SqliteException)
+            {
+                return new(OcspResponse.Refuse(OcspRefusal.InternalError), second, null);
+            }
             var ours = standing is not null && registry.KeyOf(standing.GenerationId) == responder.KeyNumber;
-            answers[i] = new(q, !ours ? OcspStatus.Unknown : standing!.Revocation is null ? OcspStatus.Good : OcspStatus.Revoked, ours ? standing!.Revocation : null, second, until);
+            answers[i] = new(
+                q,
+                !ours ? OcspStatus.Unknown
+                    : standing!.Revocation is null ? OcspStatus.Good
+                    : OcspStatus.Revoked,
+                ours ? standing!.Revocation : null,
+                second,
+                until
+            );
         }
-        var signed = OcspResponse.Write(answers, second, request.Nonce is { } n ? n.Span : default, responder.KeyIdentifier, responder.Certificate.Der.Span, responder.Signer);
+        var signed = OcspResponse.Write(
+            answers,
+            second,
+            request.Nonce is { } n ? n.Span : default,
+            responder.KeyIdentifier,
+            responder.Certificate.Der.Span,
+            responder.Signer
+        );
         var keep = plain && answers[0].Status != OcspStatus.Unknown;
         var reply = new OcspReply(signed, second, keep ? new(signed, second, until) : null);
-        if (keep) Keep(text!, answers[0].Id.Serial.Hex, reply, changes);
+        if (keep)
+            Keep(text!, answers[0].Id.Serial.Hex, reply, changes);
         return reply;
     }
 
@@ -105,16 +153,22 @@ public sealed class OcspDesk(ResponderCertificates responders, AuthorityRegistry
         try
         {
             // Something changed while the answer was made: it may be an old one.
-            if (_changes != changes) return;
+            if (_changes != changes)
+                return;
             if (_ready.Count >= MostKept)
             {
                 _ready.Clear();
                 _bySerial.Clear();
             }
             _ready[key] = reply;
-            if (!_bySerial.TryGetValue(serial, out var keys)) _bySerial[serial] = keys = [];
-            if (!keys.Contains(key)) keys.Add(key);
+            if (!_bySerial.TryGetValue(serial, out var keys))
+                _bySerial[serial] = keys = [];
+            if (!keys.Contains(key))
+                keys.Add(key);
         }
-        finally { _lock.ExitWriteLock(); }
+        finally
+        {
+            _lock.ExitWriteLock();
+        }
     }
 }

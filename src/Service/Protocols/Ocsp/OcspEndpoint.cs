@@ -12,22 +12,28 @@ internal static class OcspEndpoint
 {
     public const string Path = $"/ocsp/{Authority.IssuingSlug}";
 
-    private const string RequestType = "application/ocsp-request", AnswerType = "application/ocsp-response";
+    private const string RequestType = "application/ocsp-request",
+        AnswerType = "application/ocsp-response";
     private static readonly StringValues Never = "no-store";
 
     public static void UseOcsp(this WebApplication app)
     {
         var desk = app.Services.GetRequiredService<OcspDesk>();
-        app.Use(next => context =>
-        {
-            var raw = context.Features.Get<IHttpRequestFeature>()!.RawTarget;
-            return raw.StartsWith(Path, StringComparison.Ordinal) && (raw.Length == Path.Length || raw[Path.Length] is '/' or '?') ? RunAsync(context, raw, desk) : next(context);
-        });
+        app.Use(next =>
+            context =>
+            {
+                var raw = context.Features.Get<IHttpRequestFeature>()!.RawTarget;
+                return raw.StartsWith(Path, StringComparison.Ordinal) && (raw.Length == Path.Length || raw[Path.Length] is '/' or '?')
+                    ? RunAsync(context, raw, desk)
+                    : next(context);
+            }
+        );
     }
 
     private static Task RunAsync(HttpContext context, string raw, OcspDesk desk)
     {
-        if (HttpMethods.IsPost(context.Request.Method)) return PostAsync(context, desk);
+        if (HttpMethods.IsPost(context.Request.Method))
+            return PostAsync(context, desk);
         if (!HttpMethods.IsGet(context.Request.Method))
         {
             context.Response.Headers.Allow = "GET, POST";
@@ -35,7 +41,8 @@ internal static class OcspEndpoint
             return Task.CompletedTask;
         }
         var text = raw.AsSpan(Math.Min(raw.Length, Path.Length + 1));
-        if (desk.Ready(text) is { } ready) return Send(context, ready);
+        if (desk.Ready(text) is { } ready)
+            return Send(context, ready);
         var base64 = Uri.UnescapeDataString(text.ToString());
         var der = new byte[base64.Length];
         return Convert.TryFromBase64String(base64, der, out var length)
@@ -45,7 +52,10 @@ internal static class OcspEndpoint
 
     private static async Task PostAsync(HttpContext context, OcspDesk desk)
     {
-        if (context.Request.ContentType is not { } type || !type.AsSpan().Trim().StartsWith(RequestType, StringComparison.OrdinalIgnoreCase))
+        if (
+            context.Request.ContentType is not { } type
+            || !type.AsSpan().Trim().StartsWith(RequestType, StringComparison.OrdinalIgnoreCase)
+        )
         {
             context.Response.StatusCode = 415;
             await context.Response.WriteAsync($"Send the request as {RequestType}.\n", context.RequestAborted);
@@ -54,8 +64,14 @@ internal static class OcspEndpoint
         // The reader gives what came with the headers at once; the request's stream would ask once more for the end of a body that is there whole.
         var body = context.Request.BodyReader;
         ReadResult read;
-        while (!(read = await body.ReadAsync(context.RequestAborted)).IsCompleted && read.Buffer.Length <= OcspRequest.MostBytes) body.AdvanceTo(read.Buffer.Start, read.Buffer.End);
-        var reply = desk.Answer(read.Buffer.IsSingleSegment ? read.Buffer.First : read.Buffer.Slice(0, Math.Min(read.Buffer.Length, OcspRequest.MostBytes + 1)).ToArray(), null);
+        while (!(read = await body.ReadAsync(context.RequestAborted)).IsCompleted && read.Buffer.Length <= OcspRequest.MostBytes)
+            body.AdvanceTo(read.Buffer.Start, read.Buffer.End);
+        var reply = desk.Answer(
+            read.Buffer.IsSingleSegment
+                ? read.Buffer.First
+                : read.Buffer.Slice(0, Math.Min(read.Buffer.Length, OcspRequest.MostBytes + 1)).ToArray(),
+            null
+        );
         body.AdvanceTo(read.Buffer.End);
         await Send(context, reply);
     }
@@ -72,7 +88,8 @@ internal static class OcspEndpoint
             h.LastModified = c.LastModified;
             h.Expires = c.Expires;
         }
-        else h.CacheControl = Never;
+        else
+            h.CacheControl = Never;
         // Not flushed: headers and body leave together when the response is complete.
         context.Response.BodyWriter.Write(reply.Der);
         return Task.CompletedTask;

@@ -14,7 +14,11 @@ public sealed record LookReport(
     string Message,
     string? Protocol,
     IReadOnlyList<string> Chain
-);
+)
+{
+    /// <summary>More certificates are neither sent nor judged; clients follow 16 at most.</summary>
+    public const int MostCertificates = 24;
+}
 
 /// <summary>A problem as it travels between agent and service.</summary>
 public sealed record ProblemInfo(string Code, string Message, string Cure);
@@ -105,3 +109,10 @@ public sealed record OrderResult(
 
 /// <summary>A step of an order's progress while it runs.</summary>
 public sealed record OrderStep(string Step);
+
+/// <summary>What agent and service say to each other when they meet at an address.</summary>
+public static class MeetingWords
+{
+    /// <summary>The beginning of the agent's step; its port follows.</summary>
+    public const string Waiting = "waiting to be met at port ";
+}

@@ -8,11 +8,50 @@ public sealed record Page<T>(IReadOnlyList<T> Items, string? Next);
 /// <param name="Kind"><c>cookie</c> for the console or <c>token</c> for programs.</param>
 public sealed record SignIn(string Name, string Password, string Kind);
 
-public sealed record Session(string Name, IReadOnlyList<string> Groups, DateTimeOffset Until, string? Token);
+public sealed record Session(string Name, IReadOnlyList<string> Groups, DateTimeOffset Until, string? Token)
+{
+    /// <summary>Whether a second administrator must consent to what outlasts a session.</summary>
+    public bool SecondPerson { get; init; }
+}
+
+/// <summary>The password once more: for a few minutes it is proof enough for what outlasts a session.</summary>
+public sealed record ConfirmSignIn(string Password);
+
+/// <param name="Old">The password so far, when it is one's own; null when an administrator sets somebody else's.</param>
+public sealed record NewPassword(string? Old, string New);
+
+public sealed record NewGroups(IReadOnlyList<string> Groups);
+
+/// <param name="Owner">A person's name, or <c>group:NAME</c>.</param>
+public sealed record NewOwner(string Owner);
+
+/// <summary>What an administrator wants to do that a second one must consent to.</summary>
+/// <param name="Operation">As in the OpenAPI document.</param>
+/// <param name="About">The call's address.</param>
+/// <param name="Body">What goes along, without secrets.</param>
+public sealed record ConsentInfo(
+    long Number,
+    string Operation,
+    string About,
+    string Body,
+    string By,
+    DateTimeOffset At,
+    DateTimeOffset Until,
+    string? ConsentedBy,
+    bool Used
+);
+
+/// <summary>Has the service connect to an address and meet the host's agent there.</summary>
+public sealed record MeetWish(string Address);
 
 public sealed record NewPerson(string Name, string Password, IReadOnlyList<string> Groups);
 
-public sealed record PersonInfo(string Name, IReadOnlyList<string> Groups, bool Locked);
+/// <param name="Locked">Sign-ins under this name have to wait, since there were many wrong passwords.</param>
+public sealed record PersonInfo(string Name, IReadOnlyList<string> Groups, bool Locked)
+{
+    /// <summary>Since when they may not sign in any more; the name stays theirs.</summary>
+    public DateTimeOffset? Left { get; init; }
+}
 
 // ---- today and lookahead
 
@@ -66,11 +105,20 @@ public sealed record HostInfo(
     int Services,
     DateTimeOffset? AgentCertificateEnds,
     ProblemInfo? Problem
-);
+)
+{
+    /// <summary>Who may order work on it.</summary>
+    public string Owner
+    {
+        get => field ?? "";
+        init;
+    }
+}
 
 public sealed record HostDetail(HostInfo Host, IReadOnlyList<ServiceInfo> Services, IReadOnlyList<StoreEntryInfo> Entries);
 
-public sealed record NewHost(string Name);
+/// <param name="Owner">Who may order work on it: a person's name, or <c>group:NAME</c>; the administrators when left out.</param>
+public sealed record NewHost(string Name, string? Owner = null);
 
 /// <param name="Code">To be typed on the host once; holds the root's fingerprint, so that the agent knows whom to trust.</param>
 public sealed record HostInvitation(string Name, string Code, DateTimeOffset Until, string Command);
@@ -194,6 +242,12 @@ public sealed record ProfileCopy(string Id, string? Title);
 public sealed record ProfileText(string Yaml);
 
 public sealed record NameVerdictInfo(string Name, Verdict Verdict, string Reason, string Evidence, string Cure);
+
+/// <summary>What an edition was issued on.</summary>
+public sealed record DecisionInfo(string Requester, DateTimeOffset At, IReadOnlyList<GrantInfo> Grants);
+
+/// <summary>Why a name was certified, and who approved it.</summary>
+public sealed record GrantInfo(string Name, string Reason, string Evidence, IReadOnlyList<string> By);
 
 public sealed record FindingInfo(string Code, string Weight, string Subject, string Message, string Cure);
 
@@ -339,7 +393,15 @@ public sealed record CertificateInfo(
     DateTimeOffset? RetryAt,
     PolicyInfo Policy,
     long Version
-);
+)
+{
+    /// <summary>Whose it is: a person, <c>group:NAME</c>, <c>agent:HOST</c> or <c>system</c>.</summary>
+    public string Owner
+    {
+        get => field ?? "";
+        init;
+    }
+}
 
 /// <summary>An edition as the table of all that was issued has it.</summary>
 public sealed record IssuedEdition(
@@ -574,8 +636,6 @@ public sealed record HealthReport(
 
 public sealed record HealthPush(string Target, bool Good, string Told, DateTimeOffset At);
 
-/// <summary>Opens the backup; it is not kept.</summary>
-public sealed record BackupWish(string Passphrase);
 
 /// <summary>Files that a person carries, each as its bytes in base64; what they are is seen from their content.</summary>
 public sealed record CarriedFiles(IReadOnlyList<string> Files);

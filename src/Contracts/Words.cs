@@ -65,7 +65,7 @@ public enum HostState
 }
 
 /// <summary>What an agent can be ordered to do.</summary>
-[JsonConverter(typeof(HyphenEnum<OrderKind>))]
+[JsonConverter(typeof(OrderKindWord))]
 public enum OrderKind
 {
     /// <summary>Make a key and a CSR, fetch the edition, keep it in the store, put it into its services.</summary>
@@ -82,6 +82,24 @@ public enum OrderKind
 
     /// <summary>Look at an address as a client would.</summary>
     Look,
+
+    /// <summary>Be met by the service at an address of the host.</summary>
+    Meet,
+
+    /// <summary>A kind that this program does not know, from a newer one: the order ends as not supported.</summary>
+    Unknown,
+}
+
+/// <summary>As <see cref="HyphenEnum{T}"/>; a word that is not known is <see cref="OrderKind.Unknown"/>, so that one order does not spoil the others.</summary>
+public sealed class OrderKindWord : JsonConverter<OrderKind>
+{
+    public override OrderKind Read(ref Utf8JsonReader reader, Type typeToConvert, JsonSerializerOptions options)
+    {
+        var word = reader.TokenType == JsonTokenType.String ? reader.GetString() : null;
+        return word is not null && Enum.TryParse<OrderKind>(word, ignoreCase: true, out var kind) && char.IsAsciiLetter(word[0]) ? kind : OrderKind.Unknown;
+    }
+
+    public override void Write(Utf8JsonWriter writer, OrderKind value, JsonSerializerOptions options) => writer.WriteStringValue(value.ToString().ToLowerInvariant());
 }
 
 [JsonConverter(typeof(HyphenEnum<OrderState>))]

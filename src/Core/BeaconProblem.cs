@@ -24,6 +24,9 @@ public enum ProblemCode
     /// <summary>A certificate cannot be read.</summary>
     CertificateMalformed,
 
+    /// <summary>A certificate with such a content is forbidden by RFC 5280, so it is not made.</summary>
+    CertificateUnwritable,
+
     /// <summary>A revocation list cannot be read.</summary>
     CrlMalformed,
 
@@ -65,6 +68,21 @@ public enum ProblemCode
 
     /// <summary>Nobody is signed in, or the sign-in has run out.</summary>
     NotSignedIn,
+
+    /// <summary>The last proof of who you are is too long ago for this.</summary>
+    SignInAgain,
+
+    /// <summary>A second administrator must consent to this.</summary>
+    ConsentNeeded,
+
+    /// <summary>Too many calls at once or in a short time.</summary>
+    TooBusy,
+
+    /// <summary>The same call is being carried out now.</summary>
+    InProgress,
+
+    /// <summary>A short name fits several things.</summary>
+    NameAmbiguous,
 
     /// <summary>Name or password is wrong.</summary>
     SignInRefused,

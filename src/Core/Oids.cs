@@ -14,6 +14,10 @@ public static class Oids
     public const string IssuingDistributionPoint = "2.5.29.28";
     public const string NameConstraints = "2.5.29.30";
     public const string CrlDistributionPoints = "2.5.29.31";
+    public const string CertificatePolicies = "2.5.29.32";
+    public const string PolicyMappings = "2.5.29.33";
+    public const string PolicyConstraints = "2.5.29.36";
+    public const string InhibitAnyPolicy = "2.5.29.54";
     public const string AuthorityKeyIdentifier = "2.5.29.35";
     public const string ExtendedKeyUsage = "2.5.29.37";
     public const string FreshestCrl = "2.5.29.46";
@@ -27,11 +31,19 @@ public static class Oids
     public const string OcspNoCheck = "1.3.6.1.5.5.7.48.1.5";
     public const string OcspSigning = "1.3.6.1.5.5.7.3.9";
     public const string Sha1 = "1.3.14.3.2.26";
+    public const string Sha384 = "2.16.840.1.101.3.4.2.2";
+    public const string Sha512 = "2.16.840.1.101.3.4.2.3";
     public const string Sha256 = "2.16.840.1.101.3.4.2.1";
 
     public const string ServerAuth = "1.3.6.1.5.5.7.3.1";
     public const string ClientAuth = "1.3.6.1.5.5.7.3.2";
     public const string AnyExtendedKeyUsage = "2.5.29.37.0";
+
+    /// <summary>
+    /// The mark of the service's own certificate, a usage that no profile for people can have: agents and clients speak to nobody without it. Under the arc for
+    /// identifiers made from a UUID (ITU-T X.667).
+    /// </summary>
+    public const string BeaconService = "2.25.211659387337251562968217015217652032420";
 
     // RFC 2985, RFC 2986
     public const string ExtensionRequest = "1.2.840.113549.1.9.14";

@@ -70,6 +70,27 @@ public sealed class BeaconOptions
     /// <summary>Found certificates are called out this many days before their end.</summary>
     public int SoonDays { get; set; } = 30;
 
+    /// <summary>PEM files with the certificates of recovery keys, separated by semicolons: backups are sealed to all of them. See beacon ceremony recovery-key.</summary>
+    public string RecoveryCertificates { get; set; } = "";
+
+    /// <summary>Minutes for which a password that was just given is proof enough for what outlasts a session.</summary>
+    public double FreshMinutes { get; set; } = 5;
+
+    /// <summary>Whether a second administrator must consent to what outlasts a session: backups, profiles, people, authorities.</summary>
+    public bool SecondPerson { get; set; }
+
+    /// <summary>What a founded issuing authority may certify: <c>zones</c> (those in <see cref="Zones"/> and the service's own names), or <c>none</c> for everything.</summary>
+    public string Bounds { get; set; } = "zones";
+
+    /// <summary>Whether <c>/metrics</c> is given on the plain port too; on the TLS port it wants a sign-in.</summary>
+    public bool PlainMetrics { get; set; }
+
+    /// <summary>Sign-ins that one address may try in a minute.</summary>
+    public int SignInsPerMinute { get; set; } = 30;
+
+    /// <summary>Connections that one address may hold at a time; hosts behind one address share it.</summary>
+    public int ConnectionsPerSource { get; set; } = 4000;
+
     /// <summary>PEM file of further roots that clients trust, besides our own: what chains to them is not called unknown.</summary>
     public string Anchors { get; set; } = "";
 
@@ -88,22 +109,45 @@ public sealed class BeaconOptions
 
     public string PublicUrl => PublicationUrl.Length > 0 ? PublicationUrl.TrimEnd('/') : $"http://{NameList[0]}:{PublicationPort}";
 
-    private IReadOnlyList<ZoneHolding>? _holdings;
+    private Holdings? _holdings;
 
     /// <summary><see cref="Zones"/>, read once.</summary>
     /// <exception cref="BeaconProblem"><see cref="ProblemCode.InputInvalid"/> when an entry is not of the form zone=group.</exception>
-    public IReadOnlyList<ZoneHolding> Holdings =>
-        _holdings ??= [
-            .. Zones
-                .Split(';', StringSplitOptions.TrimEntries | StringSplitOptions.RemoveEmptyEntries)
-                .Select(entry =>
-                    entry.Split('=') is [var zone, var group]
-                        ? new ZoneHolding(DnsName.Parse(zone), group.Trim())
-                        : throw new BeaconProblem(
-                            ProblemCode.InputInvalid,
-                            $"The setting Zones has \"{entry}\".",
-                            "Write zone=group;zone=group."
-                        )
-                ),
-        ];
+    public Holdings Holdings => _holdings ??= Holdings.Read(Zones);
+
+    private HashSet<string>? _ownNames;
+
+    /// <summary>What the service is called, as <see cref="AlternativeName.ToString"/> writes it: nobody else gets a certificate for these.</summary>
+    public IReadOnlyCollection<string> OwnNames => _ownNames ??= [.. NameList.Select(n => AlternativeName.Parse(n).ToString())];
+
+    public TimeSpan Freshness => TimeSpan.FromMinutes(FreshMinutes);
+}
+
+/// <summary>Who may have what certified, by the settings.</summary>
+/// <param name="Groups">All groups that hold something.</param>
+public sealed record Holdings(IReadOnlyList<ZoneHolding> Zones, IReadOnlyList<NetworkHolding> Networks, IReadOnlyCollection<string> Groups)
+{
+    /// <param name="text"><c>zone=group;10.20.0.0/16=group</c>.</param>
+    public static Holdings Read(string text)
+    {
+        var zones = new List<ZoneHolding>();
+        var networks = new List<NetworkHolding>();
+        foreach (var entry in text.Split(';', StringSplitOptions.TrimEntries | StringSplitOptions.RemoveEmptyEntries))
+        {
+            if (entry.Split('=') is not [var what, { Length: > 0 } group])
+                throw new BeaconProblem(
+                    ProblemCode.InputInvalid,
+                    $"BEACON_ZONES has \"{entry}\".",
+                    "Write zone=group;zone=group; a network in prefix form takes a zone's place, for example 10.20.0.0/16=web."
+                );
+            if (what.Contains('/') || what.Contains(':'))
+                networks.Add(new(Network.Parse(what), group.Trim()));
+            else
+                zones.Add(new(DnsName.Parse(what), group.Trim()));
+        }
+        return new(zones, networks, zones.Select(z => z.Group).Concat(networks.Select(n => n.Group)).ToHashSet());
+    }
+
+    /// <summary>All of it as people write bounds.</summary>
+    public IEnumerable<string> Ranges => Zones.Select(z => z.Zone.Ascii).Concat(Networks.Select(n => n.Network.ToString()));
 }

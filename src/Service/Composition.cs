@@ -1,3 +1,6 @@
+using OrderlyBeacon.Service.Enrolment;
+using OrderlyBeacon.Service.Rights;
+using OrderlyBeacon.Core.Rights;
 using System.Runtime.CompilerServices;
 using System.Security.Cryptography;
 using System.Text.Json.Serialization;
@@ -56,6 +59,13 @@ internal static class Composition
         s.AddSingleton<ServiceCertificate>();
         s.AddSingleton<ProfileCatalogue>();
         s.AddSingleton<SignInDesk>();
+        s.AddSingleton<SignInThrottle>();
+        s.AddSingleton<RefusedSignIns>();
+        s.AddSingleton<HashLane>();
+        s.AddSingleton<PeopleBook>();
+        s.AddSingleton<MayAct>();
+        s.AddSingleton<RecoveryKeys>();
+        s.AddSingleton<Custody>();
         s.AddSingleton<ClientCertificates>();
         s.AddSingleton<JudgeLook>();
         s.AddSingleton<KnownNames>();
@@ -64,7 +74,17 @@ internal static class Composition
             {
                 typeof(FoundAuthorities),
                 typeof(PublishCrl),
-                typeof(DecideNames),
+                typeof(DecideEnrolment),
+                typeof(DecideAgain),
+                typeof(AmendRequest),
+                typeof(EnrolDesk),
+                typeof(EnrolAgent),
+                typeof(ChangePeople),
+                typeof(Consents),
+                typeof(Owners),
+                typeof(Attempts),
+                typeof(ForeignClaims),
+                typeof(MeetAgent),
                 typeof(WishReading),
                 typeof(CarryOutRequest),
                 typeof(SubmitRequest),
@@ -99,7 +119,7 @@ internal static class Composition
                 typeof(OrderRenewal),
                 typeof(TodayQuery),
                 typeof(LookFromHost),
-                typeof(Enrol),
+                typeof(EstDoor),
             }
         )
             s.AddScoped(scoped);
@@ -113,26 +133,13 @@ internal static class Composition
         // Tokens are random and kept as hashes; the framework's key ring would be loaded for nothing.
         foreach (var ring in s.Where(d => d.ImplementationType?.Name == "DataProtectionHostedService").ToList())
             s.Remove(ring);
-        s.AddAuthorizationBuilder()
-            .AddPolicy(Policies.Person, p => p.RequireAuthenticatedUser().RequireAssertion(c => Caller.Of(c.User).Host is null))
-            .AddPolicy(Policies.Administrator, p => p.RequireAssertion(c => Caller.Of(c.User).IsAdministrator))
-            .AddPolicy(
-                Policies.Approver,
-                p => p.RequireAssertion(c => Caller.Of(c.User) is var x && (x.IsAdministrator || x.Groups.Contains(Person.Approvers)))
-            )
-            .AddPolicy(
-                Policies.Requester,
-                p =>
-                    p.RequireAssertion(c =>
-                        Caller.Of(c.User) is var x && (x.IsAdministrator || options.Holdings.Any(z => x.Groups.Contains(z.Group)))
-                    )
-            )
-            .AddPolicy(Policies.Agent, p => p.RequireAssertion(c => Caller.Of(c.User).Host is not null));
+        s.AddLanes(options);
         s.Configure<RouteHandlerOptions>(o => o.ThrowOnBadRequest = true);
         s.ConfigureHttpJsonOptions(o =>
         {
             o.SerializerOptions.TypeInfoResolverChain.Insert(0, BeaconJson.Default);
             o.SerializerOptions.NumberHandling = JsonNumberHandling.Strict;
+            o.SerializerOptions.MaxDepth = 32;
         });
         // The document is written by the build and served as it is: describing itself anew would cost a running service memory.
         if (!hosted)
@@ -185,6 +192,7 @@ internal static class Composition
         await TryAsync(() =>
             scope.ServiceProvider.GetRequiredService<PublishCrl>().RunAsync("system", "start", CrlOccasion.Due, CancellationToken.None)
         );
+        await AnswerOnce.CutOffAsync(db);
         await Caretaker.MendAsync(db, app.Services.GetRequiredService<TimeProvider>().GetUtcNow(), CancellationToken.None);
         await FirstPersonAsync(app, db, options);
         // The ledger is not running yet, and the certificate must be recorded before the first connection: it runs for this alone.
@@ -228,8 +236,9 @@ internal static class Composition
             app.Logger.LogInformation("The first administrator's name and password are in {Path}; read it and delete it", path);
         }
         var desk = app.Services.GetRequiredService<SignInDesk>();
+        var hash = await desk.HashAsync(password, CancellationToken.None);
         await using var write = await db.BeginWriteAsync();
-        db.People.Add(Person.Of(name, desk.Hash(password), [Person.Administrators]));
+        db.People.Add(Person.Of(name, hash, [Who.Administrators]));
         await db.Note(
             app.Services.GetRequiredService<TimeProvider>().GetUtcNow(),
             "system",
@@ -248,43 +257,17 @@ internal static class Composition
         app.UseExceptionHandler(
             new ExceptionHandlerOptions { ExceptionHandler = Problems.HandleAsync, SuppressDiagnosticsCallback = _ => true }
         );
-        app.Use(
-            async (context, next) =>
-            {
-                context.Response.Headers.XContentTypeOptions = "nosniff";
-                // Only what verifiers fetch is given over plain HTTP.
-                var plain = !context.Request.IsHttps;
-                if (
-                    plain
-                    && !(
-                        context.Request.Path.StartsWithSegments("/crl")
-                        || context.Request.Path.StartsWithSegments("/issuer")
-                        || context.Request.Path.Value is "/healthz" or "/readyz" or "/metrics"
-                    )
-                )
-                {
-                    context.Response.StatusCode = 404;
-                    await context.Response.WriteAsync(
-                        $"Only /crl and /issuer are served here. The console and the API are at {options.Url}.\n"
-                    );
-                    return;
-                }
-                // A cookie is sent by the browser whoever asks: a call from another site is turned away.
-                var site = context.Request.Headers["Sec-Fetch-Site"].ToString();
-                if (site is ("cross-site" or "same-site") && context.Request.Path.StartsWithSegments("/api"))
-                    throw new BeaconProblem(ProblemCode.NotAllowed, "This call comes from another site.", "Open the console itself.");
-                await next();
-            }
-        );
+        app.UseDoors(options);
         app.UseConsoleFiles();
         app.UseAuthentication();
-        app.UseAuthorization();
+        app.UseRateLimiter();
+        app.UseRights(options);
         app.UseAnswerOnce();
         app.MapGet(
                 "/api/openapi.json",
                 () => TypedResults.Stream(typeof(Composition).Assembly.GetManifestResourceStream("openapi.json")!, "application/json")
             )
-            .AllowAnonymous()
+            
             .ExcludeFromDescription();
         app.MapGet(
                 "/api/profile.schema.json",
@@ -294,33 +277,32 @@ internal static class Composition
                         "application/schema+json"
                     )
             )
-            .AllowAnonymous()
+            
             .ExcludeFromDescription();
         app.MapPublication();
         app.MapEst();
 
-        var api = app.MapGroup("/api/v1");
-        api.RequireAuthorization();
-        var people = api.MapGroup("").RequireAuthorization(Policies.Person);
-        people.MapTrust();
-        people.MapHosts();
-        people.MapServices();
-        people.MapProfiles();
-        people.MapRequests();
-        people.MapCertificates();
-        people.MapAuthorities();
-        people.MapOfflineRoot();
-        people.MapRenewal();
-        people.MapHealth();
-        people.MapBackup();
-        people.MapJournal();
-        OrderDesk.MapOrders(people);
-        people
-            .MapGet("/events", (Changes changes, CancellationToken ct) => TypedResults.ServerSentEvents(changes.Listen(ct)))
+        var api = app.MapGroup("/api/v1").AddEndpointFilter<RouteGroupBuilder, BodyCheck>();
+        api.MapTrust();
+        api.MapHosts();
+        api.MapServices();
+        api.MapProfiles();
+        api.MapRequests();
+        api.MapCertificates();
+        api.MapAuthorities();
+        api.MapOfflineRoot();
+        api.MapRenewal();
+        api.MapHealth();
+        api.MapBackup();
+        api.MapJournal();
+        OrderDesk.MapOrders(api);
+        api.MapGet("/events", (Changes changes, CancellationToken ct) => TypedResults.ServerSentEvents(changes.Listen(ct)))
+            .Is(Operation.ListenToChanges)
             .ExcludeFromDescription();
         api.MapSubordinates();
         api.MapPeople();
         api.MapAgents();
         app.MapConsole();
+        app.CheckRights();
     }
 }

@@ -16,14 +16,14 @@ internal static class Problems
         {
             ProblemCode.NotFound => 404,
             ProblemCode.NotSignedIn or ProblemCode.SignInRefused or ProblemCode.JoinCodeRefused => 401,
-            ProblemCode.NotAllowed or ProblemCode.OwnRequest => 403,
-            ProblemCode.LockedOut => 429,
-            ProblemCode.AlreadyExists or ProblemCode.WrongState or ProblemCode.HostAway => 409,
+            ProblemCode.NotAllowed or ProblemCode.OwnRequest or ProblemCode.SignInAgain or ProblemCode.ConsentNeeded => 403,
+            ProblemCode.LockedOut or ProblemCode.TooBusy => 429,
+            ProblemCode.AlreadyExists or ProblemCode.WrongState or ProblemCode.HostAway or ProblemCode.InProgress or ProblemCode.NameAmbiguous => 409,
             ProblemCode.HostGone => 410,
             ProblemCode.ChangedMeanwhile => 412,
             ProblemCode.VersionMissing => 428,
             ProblemCode.TooLarge => 413,
-            ProblemCode.IdempotencyKeyReused or ProblemCode.RequestRefused or ProblemCode.ProfileRefused or ProblemCode.KeyNotAllowed =>
+            ProblemCode.IdempotencyKeyReused or ProblemCode.RequestRefused or ProblemCode.ProfileRefused or ProblemCode.KeyNotAllowed or ProblemCode.CertificateUnwritable =>
                 422,
             ProblemCode.AuthorityNotReady or ProblemCode.CannotWrite => 503,
             ProblemCode.Unreachable => 502,
@@ -44,10 +44,11 @@ internal static class Problems
         if (context.Response.HasStarted)
             return;
         var shape = Shape(problem);
+        var retry = context.Response.Headers.RetryAfter.ToString();
         context.Response.Clear();
         context.Response.StatusCode = shape.Status!.Value;
-        if (problem.Code is ProblemCode.LockedOut)
-            context.Response.Headers.RetryAfter = "60";
+        if (shape.Status == 429)
+            context.Response.Headers.RetryAfter = retry.Length > 0 ? retry : problem.Code == ProblemCode.LockedOut ? "60" : "5";
         await context.Response.WriteAsJsonAsync(shape, BeaconJson.Default.Problem, "application/problem+json", context.RequestAborted);
     }
 

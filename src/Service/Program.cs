@@ -1,3 +1,4 @@
+using System.Security.Authentication;
 using System.Net;
 using System.Net.Security;
 using Microsoft.AspNetCore.Server.Kestrel.Https;
@@ -27,17 +28,25 @@ try
     {
         k.AddServerHeader = false;
         k.Limits.MaxRequestBodySize = 4 << 20;
+        // Who opens connections and says nothing holds them for a short while only; agents' long polls are requests, and are not meant.
+        k.Limits.KeepAliveTimeout = TimeSpan.FromSeconds(70);
+        k.Limits.RequestHeadersTimeout = TimeSpan.FromSeconds(15);
+        k.Limits.MinRequestBodyDataRate = new(240, TimeSpan.FromSeconds(5));
         if (describing)
             return;
         var address = IPAddress.Parse(options.Listen);
-        k.Listen(address, options.PublicationPort);
+        var sources = new ConnectionLimit(options.ConnectionsPerSource);
+        k.Listen(address, options.PublicationPort, l => sources.Use(l));
         k.Listen(
             address,
             options.Port,
             l =>
+            {
+                sources.Use(l);
                 l.UseHttps(
                     new TlsHandshakeCallbackOptions
                     {
+                        HandshakeTimeout = TimeSpan.FromSeconds(10),
                         OnConnection = _ =>
                             ValueTask.FromResult(
                                 new SslServerAuthenticationOptions
@@ -47,10 +56,13 @@ try
                                     // TLS proves possession of the key; who it is, and whether it is good now, is decided for each call.
                                     RemoteCertificateValidationCallback = (_, _, _, _) => true,
                                     AllowRenegotiation = false,
+                                    EnabledSslProtocols = SslProtocols.Tls12 | SslProtocols.Tls13,
+                                    CipherSuitesPolicy = TlsSuites.Policy,
                                 }
                             ),
                     }
-                )
+                );
+            }
         );
     });
 

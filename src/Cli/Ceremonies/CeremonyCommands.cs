@@ -360,7 +360,7 @@ internal static class CeremonyCommands
                     der,
                     TellingName.Of(
                         "authority-certificate",
-                        $"{decision.Content.Subject.CommonName} {decision.Content.Serial.Hex[..8]}",
+                        $"{decision.Content.Subject.CommonName} {decision.Content.Serial.Short}",
                         now
                     ),
                     signer,

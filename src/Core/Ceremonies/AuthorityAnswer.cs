@@ -30,7 +30,7 @@ public sealed record AuthorityAnswer(X509 Certificate, IReadOnlyList<X509> Above
         if (fitting.FirstOrDefault(c => before.Any(b => b.Der.Span.SequenceEqual(c.Der.Span))) is { } old && fitting.Count == 1)
             throw new BeaconProblem(
                 ProblemCode.WrongFile,
-                $"This is the certificate {old.Serial.Hex[..8]}…, until {old.NotAfter:yyyy-MM-dd}, that {old.Subject} has already; the answer to its request {NameOf(request)} is a newer one with the same key.",
+                $"This is the certificate {old.Serial.Short}, until {old.NotAfter:yyyy-MM-dd}, that {old.Subject} has already; the answer to its request {NameOf(request)} is a newer one with the same key.",
                 "Give the certificate that the root signed last, often named authority-certificate--….pem."
             );
         var mine =

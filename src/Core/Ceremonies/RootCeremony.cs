@@ -17,7 +17,11 @@ public sealed record SubordinateWish(
     NameConstraints? Constraints,
     IReadOnlyList<string> CrlUris,
     IReadOnlyList<string> IssuerUris
-);
+)
+{
+    /// <summary>Leaves out the bounds that the request asks for; only when <see cref="Constraints"/> is null.</summary>
+    public bool Unbounded { get; init; }
+}
 
 /// <summary>What would be signed, in bytes and in sentences.</summary>
 public sealed record SubordinateDecision(CertificateContent Content, IReadOnlyList<string> Sentences);
@@ -106,7 +110,7 @@ public static class RootCeremony
                 "The request has no common name, so nobody could tell the authority by its name.",
                 "Make the request with the authority's name."
             );
-        if (request.Subject.Der.Span.SequenceEqual(root.Subject.Der.Span))
+        if (request.Subject.Matches(root.Subject))
             throw Refused("The request has the root's own name.", "Give the authority a name of its own.");
         if (request.PublicKey.SameKey(root.PublicKey))
             throw Refused(
@@ -128,6 +132,7 @@ public static class RootCeremony
         if (wish.Life < TimeSpan.FromDays(1))
             throw new BeaconProblem(ProblemCode.InputInvalid, "An authority lives at least a day.", "Give its life, as in 8y.");
 
+        var bounds = wish.Constraints ?? (wish.Unbounded ? null : request.AskedBounds);
         var validity = Validity.Work(now, wish.Life, wish.Life, root.NotBefore, root.NotAfter);
         var content = new CertificateContent
         {
@@ -139,7 +144,7 @@ public static class RootCeremony
             NotAfter = validity.NotAfter,
             IsAuthority = true,
             PathLength = wish.PathLength,
-            Constraints = wish.Constraints,
+            Constraints = bounds,
             KeyUsage = KeyUsages.DigitalSignature | KeyUsages.KeyCertSign | KeyUsages.CrlSign,
             AuthorityKeyIdentifier = root.SubjectKeyIdentifier,
             CrlUris = wish.CrlUris,
@@ -151,7 +156,7 @@ public static class RootCeremony
             wish.PathLength == 0
                 ? "It will certify servers, clients and the like, and no further authorities."
                 : $"It will certify servers, clients and the like, and authorities up to {wish.PathLength} deep below itself.",
-            wish.Constraints is { } c ? $"It will be believed for {c} among DNS names."
+            bounds is { } c ? $"It will be believed for {c}{(wish.Constraints is null ? ", as its request asks" : "")}."
             : root.Constraints is { } above ? $"The root's own bound holds for it: {above}."
             : "It will be believed for every name: nothing bounds it.",
             $"It will be good until {validity.NotAfter:yyyy-MM-dd}."

@@ -28,7 +28,8 @@ public enum ArmorNote
 /// <param name="Label">As in <c>CERTIFICATE REQUEST</c>; empty for bare Base64.</param>
 /// <param name="Der">The decoded bytes.</param>
 /// <param name="Line">1-based line of the BEGIN line.</param>
-public sealed record ArmorBlock(string Label, byte[] Der, int Line);
+/// <param name="IsEncrypted">Its headers say that the content is encrypted (RFC 1421 section 4.6.1.1).</param>
+public sealed record ArmorBlock(string Label, byte[] Der, int Line, bool IsEncrypted = false);
 
 /// <summary>A file taken apart.</summary>
 /// <param name="IsText">False when the input is binary: then there is one block that is the whole input.</param>
@@ -76,6 +77,7 @@ public static class Armor
         if (text.Contains('\r'))
             notes.Add(ArmorNote.CarriageReturns);
         string? label = null;
+        var encrypted = false;
         var body = new StringBuilder();
         var (line, begin) = (0, 0);
         foreach (var raw in text.Split('\n'))
@@ -102,7 +104,8 @@ public static class Armor
                         $"The block that begins in line {begin} as {label} ends in line {line} with another label.",
                         "Copy the whole block again, from BEGIN to END."
                     );
-                blocks.Add(new(label, Decode(body.ToString(), begin), begin));
+                blocks.Add(new(label, Decode(body.ToString(), begin), begin, encrypted));
+                encrypted = false;
                 if (blocks.Count > 1000)
                     throw NotRecognised("It has over 1000 blocks.", "Split the file.");
                 body.Clear();
@@ -115,6 +118,9 @@ public static class Armor
                 );
             else if (!t.Contains(':'))
                 body.Append(t);
+            else
+                encrypted |=
+                    t.StartsWith("Proc-Type:", StringComparison.OrdinalIgnoreCase) && t.Contains("ENCRYPTED", StringComparison.Ordinal);
         }
         if (label is not null)
             throw NotRecognised(

@@ -16,6 +16,9 @@ public enum FileItemKind
     PrivateKey,
     EncryptedPrivateKey,
     PublicKey,
+
+    /// <summary>What keys are made with: no secret, and no use for a server.</summary>
+    Parameters,
     Unknown,
 }
 
@@ -34,7 +37,7 @@ public static class FileInspection
     {
         if (bytes.Length > MaxBytes)
             throw new BeaconProblem(ProblemCode.TooLarge, "The file is larger than 4 MiB.", "Give the certificate file alone.");
-        var items = Armor.Read(bytes).Blocks.SelectMany(Identify).ToList();
+        var items = Armor.Read(FileText.ToAscii(bytes)).Blocks.SelectMany(Identify).ToList();
         return items.Any(i => i.Kind != FileItemKind.Unknown)
             ? items
             : throw new BeaconProblem(
@@ -44,20 +47,29 @@ public static class FileInspection
             );
     }
 
+    private static readonly FileItem EncryptedKey = new(FileItemKind.EncryptedPrivateKey, "An encrypted private key.", default);
+
     private static IEnumerable<FileItem> Identify(ArmorBlock block)
     {
+        if (block.IsEncrypted)
+            return [EncryptedKey];
         var byLabel = block.Label switch
         {
-            Armor.Certificate or "X509 CERTIFICATE" or "TRUSTED CERTIFICATE" => Certificate(block.Der),
+            Armor.Certificate or "X509 CERTIFICATE" => Certificate(block.Der),
+            "TRUSTED CERTIFICATE" => Certificate(FirstElement(block.Der)),
             Armor.CertificateRequest or "NEW CERTIFICATE REQUEST" => Request(block.Der),
             Armor.Crl => CrlItem(block.Der),
             Armor.Pkcs7 or "CMS" => Bundle(block.Der),
-            "PRIVATE KEY" or "RSA PRIVATE KEY" or "EC PRIVATE KEY" =>
+            "PRIVATE KEY" or "RSA PRIVATE KEY" or "EC PRIVATE KEY" or "DSA PRIVATE KEY" =>
             [
                 new(FileItemKind.PrivateKey, "A private key, not encrypted.", default),
             ],
-            "ENCRYPTED PRIVATE KEY" => [new(FileItemKind.EncryptedPrivateKey, "An encrypted private key.", default)],
-            "PUBLIC KEY" => [new(FileItemKind.PublicKey, "A public key.", block.Der)],
+            "ENCRYPTED PRIVATE KEY" => [EncryptedKey],
+            "PUBLIC KEY" or "RSA PUBLIC KEY" => [new(FileItemKind.PublicKey, "A public key.", block.Der)],
+            "EC PARAMETERS" or "DH PARAMETERS" or "DSA PARAMETERS" =>
+            [
+                new(FileItemKind.Parameters, "Parameters for making keys; no key is in it.", block.Der),
+            ],
             _ => null,
         };
         if (byLabel is not null)
@@ -142,25 +154,45 @@ public static class FileInspection
                 : throw new AsnContentException("Not a PFX.");
         });
 
+    /// <summary>After a certificate, some programs write what they trust it for.</summary>
+    private static byte[] FirstElement(byte[] der) =>
+        AsnDecoder.TryReadEncodedValue(der, AsnEncodingRules.BER, out _, out _, out _, out var consumed) ? der[..consumed] : der;
+
+    /// <summary>
+    /// By their first members: PKCS#8 (RFC 5958) begins with version and algorithm, PKCS#1 (RFC 8017 appendix A.1) with version and eight numbers, SEC 1 (RFC 5915) with 1 and
+    /// an octet string; a public key of PKCS#1 has two numbers, parameters for DH two or three.
+    /// </summary>
     private static FileItem[]? KeyStructure(byte[] der) =>
         Try(() =>
         {
             var seq = new AsnReader(der, AsnEncodingRules.DER).ReadSequence();
-            if (seq.PeekTag() == Asn1Tag.Integer)
+            var members = new List<Asn1Tag>();
+            while (seq.HasData && members.Count < 10)
             {
-                seq.ReadInteger();
-                if (seq.PeekTag() == Asn1Tag.Sequence || seq.PeekTag() == Asn1Tag.Integer || seq.PeekTag() == Asn1Tag.PrimitiveOctetString)
-                    return new FileItem(FileItemKind.PrivateKey, "A private key, not encrypted.", default);
+                members.Add(seq.PeekTag());
+                seq.ReadEncodedValue();
             }
-            else if (seq.PeekTag() == Asn1Tag.Sequence)
+            var numbers = members.TakeWhile(t => t == Asn1Tag.Integer).Count();
+            Asn1Tag? second = members.Count > 1 ? members[1] : null;
+            return (numbers, second) switch
             {
-                seq.ReadSequence();
-                if (seq.PeekTag() == Asn1Tag.PrimitiveBitString)
-                    return new FileItem(FileItemKind.PublicKey, "A public key.", der);
-                if (seq.PeekTag() == Asn1Tag.PrimitiveOctetString)
-                    return new FileItem(FileItemKind.EncryptedPrivateKey, "An encrypted private key.", default);
-            }
-            throw new AsnContentException("Not a key.");
+                (>= 9, _)
+                or (
+                    1,
+                    { TagClass: TagClass.Universal, TagValue: (int)UniversalTagNumber.Sequence or (int)UniversalTagNumber.OctetString }
+                ) => new FileItem(FileItemKind.PrivateKey, "A private key, not encrypted.", default),
+                (2, _) when members.Count == 2 => new FileItem(FileItemKind.PublicKey, "A public key, or parameters for making keys.", der),
+                (2 or 3, _) when members.Count == 3 => new FileItem(
+                    FileItemKind.Parameters,
+                    "Parameters for making keys; no key is in it.",
+                    der
+                ),
+                (0, { TagClass: TagClass.Universal, TagValue: (int)UniversalTagNumber.BitString }) when members[0] == Asn1Tag.Sequence =>
+                    new FileItem(FileItemKind.PublicKey, "A public key.", der),
+                (0, { TagClass: TagClass.Universal, TagValue: (int)UniversalTagNumber.OctetString }) when members[0] == Asn1Tag.Sequence =>
+                    EncryptedKey,
+                _ => throw new AsnContentException("Not a key."),
+            };
         });
 
     private static FileItem[]? Try(Func<FileItem> read)

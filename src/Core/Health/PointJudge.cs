@@ -308,7 +308,7 @@ public static class PointJudge
                     Republish(e.Kind)
                 )
             );
-        return new(null, $"The issuer's certificate, {there.Serial.Hex[..8]}…, until {there.NotAfter:yyyy-MM-dd}.", there.NotAfter);
+        return new(null, $"The issuer's certificate, {there.Serial.Short}, until {there.NotAfter:yyyy-MM-dd}.", there.NotAfter);
     }
 
     private static IReadOnlyList<X509>? Pkcs7OrNull(ReadOnlyMemory<byte> body)
@@ -535,7 +535,7 @@ public static class PointJudge
                 new(
                     PointFault.WrongAnswer,
                     Severity.Now,
-                    $"It says {BeaconProblem.SlugOf(answer.Status)} of serial {answer.Id.Serial.Hex[..8]}…; on record it is {(e.Revoked == true ? "revoked" : "good")}.",
+                    $"It says {BeaconProblem.SlugOf(answer.Status)} of serial {answer.Id.Serial.Short}; on record it is {(e.Revoked == true ? "revoked" : "good")}.",
                     ["A cache in between gives an old answer.", "The responder reads another database."],
                     "Clients are told something that is not so.",
                     "Empty that cache, or look at the responder."
@@ -567,7 +567,7 @@ public static class PointJudge
         return new(
             PointFault.WrongGeneration,
             Severity.Now,
-            $"The {what} there is of the {(before ? "previous" : "next")} generation's key ({when.Serial.Hex[..8]}…, from {when.NotBefore:yyyy-MM-dd}); that of {e.Issuer.Serial.Hex[..8]}… belongs there.",
+            $"The {what} there is of the {(before ? "previous" : "next")} generation's key ({when.Serial.Short}, from {when.NotBefore:yyyy-MM-dd}); that of {e.Issuer.Serial.Short} belongs there.",
             [
                 before
                     ? "The renewed authority's file was not published here."

@@ -48,8 +48,10 @@ public static class CertificateWriter
     public static byte[] Issue(CertificateContent c, ISigner signer) => Signatures.Seal(ToBeSigned(c, signer.Scheme), signer);
 
     /// <summary>The TBSCertificate alone.</summary>
+    /// <exception cref="BeaconProblem"><see cref="ProblemCode.CertificateUnwritable"/>.</exception>
     public static byte[] ToBeSigned(CertificateContent c, SignatureScheme scheme)
     {
+        CertificateGuard.Check(c);
         var w = new AsnWriter(AsnEncodingRules.DER, 1024);
         using (w.PushSequence())
         {
@@ -106,6 +108,10 @@ public static class CertificateWriter
         else
             w.WriteGeneralizedTime(t, omitFractionalSeconds: true);
     }
+
+    /// <summary>Whether the time that is read next has a fraction of a second, which RFC 5280 section 4.1.2.5.2 forbids.</summary>
+    internal static bool HasFraction(AsnReader r) =>
+        r.HasData && r.PeekTag() == Asn1Tag.GeneralizedTime && r.PeekContentBytes().Span.Contains((byte)'.');
 
     public static DateTimeOffset ReadTime(AsnReader r) => r.PeekTag() == Asn1Tag.UtcTime ? r.ReadUtcTime(2049) : r.ReadGeneralizedTime();
 }

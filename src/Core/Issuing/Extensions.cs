@@ -104,6 +104,12 @@ public static class Extensions
                 case 6:
                     names.Add(new(NameKind.Uri, Latin(seq, tag)));
                     break;
+                case 4:
+                    var directory = DistinguishedName.Read(
+                        seq.ReadSequence(new Asn1Tag(TagClass.ContextSpecific, 4, true)).ReadEncodedValue()
+                    );
+                    names.Add(new(NameKind.Directory, directory.ToString()) { Directory = directory });
+                    break;
                 case 7:
                     var octets = seq.ReadOctetString(tag);
                     names.Add(
@@ -119,11 +125,11 @@ public static class Extensions
             }
         }
         return names;
-
-        // Not ReadCharacterString: it refuses bytes over 127, and such a name is to be reported, not to end the reading.
-        static string Latin(AsnReader r, Asn1Tag tag) =>
-            Encoding.Latin1.GetString(r.ReadOctetString(new Asn1Tag(TagClass.ContextSpecific, tag.TagValue)));
     }
+
+    // Not ReadCharacterString: it refuses bytes over 127, and such a text is to be reported, not to end the reading.
+    private static string Latin(AsnReader r, Asn1Tag tag) =>
+        Encoding.Latin1.GetString(r.ReadOctetString(new Asn1Tag(TagClass.ContextSpecific, tag.TagValue)));
 
     public static byte[] WriteKeyUsage(KeyUsages usages)
     {
@@ -132,8 +138,18 @@ public static class Extensions
         return w.Encode();
     }
 
-    public static KeyUsages ReadKeyUsage(ReadOnlyMemory<byte> value) =>
-        new AsnReader(value, AsnEncodingRules.DER).ReadNamedBitListValue<KeyUsages>();
+    /// <summary>Surplus zero bits at the end, which DER forbids, are met in roots that everybody trusts.</summary>
+    public static KeyUsages ReadKeyUsage(ReadOnlyMemory<byte> value)
+    {
+        var outer = new AsnReader(value, AsnEncodingRules.BER);
+        var bits = outer.ReadBitString(out _);
+        outer.ThrowIfNotEmpty();
+        var usages = KeyUsages.None;
+        for (var i = 0; i < Math.Min(9, bits.Length * 8); i++)
+            if ((bits[i / 8] & (0x80 >> (i % 8))) != 0)
+                usages |= (KeyUsages)(1 << i);
+        return usages;
+    }
 
     public static byte[] WriteExtendedKeyUsage(IReadOnlyList<string> oids)
     {
@@ -149,7 +165,11 @@ public static class Extensions
         var seq = new AsnReader(value, AsnEncodingRules.DER).ReadSequence();
         var oids = new List<string>();
         while (seq.HasData)
+        {
+            if (oids.Count == 1000)
+                throw new AsnContentException("Over 1000 usages.");
             oids.Add(seq.ReadObjectIdentifier());
+        }
         return oids;
     }
 
@@ -233,7 +253,7 @@ public static class Extensions
         var full = name.ReadSequence(zero);
         while (full.HasData)
             if (full.PeekTag() is { TagValue: 6 } tag)
-                into.Add(full.ReadCharacterString(UniversalTagNumber.IA5String, tag));
+                into.Add(Latin(full, tag));
             else
                 full.ReadEncodedValue();
     }
@@ -277,7 +297,7 @@ public static class Extensions
             var e = seq.ReadSequence();
             var method = e.ReadObjectIdentifier();
             if (e.PeekTag() is { TagClass: TagClass.ContextSpecific, TagValue: 6 } tag)
-                found.Add((method, e.ReadCharacterString(UniversalTagNumber.IA5String, tag)));
+                found.Add((method, Latin(e, tag)));
         }
         return found;
     }

@@ -3,49 +3,35 @@ using OrderlyBeacon.Core.Names;
 
 namespace OrderlyBeacon.Core.Issuing;
 
-/// <summary>Which DNS names an authority and everything below it may certify (RFC 5280 section 4.2.1.10). A name is within a subtree when it equals it or lies below it.</summary>
-/// <param name="Permitted">Empty permits all that is not excluded.</param>
-/// <param name="OtherForms">Tags of name forms that are constrained too and that we do not judge; a name of such a form is held to be against the rules.</param>
-public sealed record NameConstraints(IReadOnlyList<string> Permitted, IReadOnlyList<string> Excluded, IReadOnlyList<int> OtherForms)
+/// <summary>Which names an authority and everything below it may certify (RFC 5280 section 4.2.1.10).</summary>
+/// <param name="Permitted">For each form of names that stands there, names are in one of its subtrees; other forms are free.</param>
+public sealed record NameConstraints(IReadOnlyList<Subtree> Permitted, IReadOnlyList<Subtree> Excluded)
 {
-    private const int Dns = 2;
+    /// <summary>More subtrees are not read: no authority has them, and each costs every client a comparison with every name.</summary>
+    private const int MostSubtrees = 10_000;
 
-    /// <summary>From subtrees as people write them.</summary>
+    /// <summary>From zones and networks as people write them. Networks in only one family leave out the other.</summary>
     /// <exception cref="BeaconProblem"><see cref="ProblemCode.NameMalformed"/>.</exception>
     public static NameConstraints? Of(IEnumerable<string> permitted, IEnumerable<string> excluded)
     {
-        string[] yes = [.. permitted.Select(Subtree)],
-            no = [.. excluded.Select(Subtree)];
-        return yes.Length + no.Length == 0 ? null : new(yes, no, []);
-
-        static string Subtree(string text) =>
-            DnsName.Parse(text.TrimStart('.')) is { IsWildcard: false } name
-                ? name.Ascii
-                : throw new BeaconProblem(
-                    ProblemCode.NameMalformed,
-                    $"\"{text}\" has a star.",
-                    "Give the zone itself: everything below it is meant."
-                );
+        Subtree[] yes = [.. permitted.Select(Subtree.Parse)],
+            no = [.. excluded.Select(Subtree.Parse)];
+        return yes.Length + no.Length == 0 ? null : new(yes, no);
     }
 
     /// <summary>The first of the names that may not be certified, or null.</summary>
-    public AlternativeName? FirstAgainst(IEnumerable<AlternativeName> names) =>
-        names.FirstOrDefault(n =>
-            n.Kind switch
-            {
-                NameKind.Dns => Excluded.Any(z => Within(n.Value, z)) || (Permitted.Count > 0 && !Permitted.Any(z => Within(n.Value, z))),
-                NameKind.Ip => OtherForms.Contains(7),
-                NameKind.Email => OtherForms.Contains(1),
-                NameKind.Uri => OtherForms.Contains(6),
-                _ => OtherForms.Count > 0,
-            }
-        );
-
-    // A leading dot is not in the standard for DNS names, but is met with; a wildcard stands for names below.
-    private static bool Within(string name, string zone)
+    /// <param name="spend">Told how many comparisons each name costs; may throw.</param>
+    public AlternativeName? FirstAgainst(IEnumerable<AlternativeName> names, Action<int>? spend = null)
     {
-        var (n, z) = (name.StartsWith("*.", StringComparison.Ordinal) ? name[2..] : name, zone.TrimStart('.'));
-        return z.Length == 0 || n.Equals(z, StringComparison.OrdinalIgnoreCase) || n.EndsWith("." + z, StringComparison.OrdinalIgnoreCase);
+        foreach (var n in names)
+        {
+            spend?.Invoke(Permitted.Count + Excluded.Count);
+            if (Excluded.Any(s => s.Touches(n)))
+                return n;
+            if (Permitted.Any(s => s.Kind == n.Kind) && !Permitted.Any(s => s.Holds(n)))
+                return n;
+        }
+        return null;
     }
 
     public byte[] Write()
@@ -56,15 +42,14 @@ public sealed record NameConstraints(IReadOnlyList<string> Permitted, IReadOnlyL
                 if (subtrees.Count > 0)
                     using (w.PushSequence(new Asn1Tag(TagClass.ContextSpecific, tag)))
                         foreach (var s in subtrees)
-                            using (w.PushSequence())
-                                w.WriteCharacterString(UniversalTagNumber.IA5String, s, new Asn1Tag(TagClass.ContextSpecific, Dns));
+                            s.Write(w);
         return w.Encode();
     }
 
+    /// <exception cref="AsnContentException">It is no such structure, or has too many subtrees.</exception>
     public static NameConstraints Read(ReadOnlyMemory<byte> value)
     {
-        var both = new List<string>[] { [], [] };
-        var other = new SortedSet<int>();
+        var both = new List<Subtree>[] { [], [] };
         var outer = new AsnReader(value, AsnEncodingRules.DER).ReadSequence();
         while (outer.HasData)
         {
@@ -74,28 +59,19 @@ public sealed record NameConstraints(IReadOnlyList<string> Permitted, IReadOnlyL
             var trees = outer.ReadSequence(tag);
             while (trees.HasData)
             {
-                var one = trees.ReadSequence();
-                var form = one.PeekTag();
-                if (form.TagValue == Dns)
-                    both[tag.TagValue].Add(one.ReadCharacterString(UniversalTagNumber.IA5String, form));
-                else
-                {
-                    other.Add(form.TagValue);
-                    one.ReadEncodedValue();
-                }
+                if (both[0].Count + both[1].Count >= MostSubtrees)
+                    throw new AsnContentException($"Over {MostSubtrees} subtrees.");
+                both[tag.TagValue].Add(Subtree.Read(trees.ReadSequence()));
             }
         }
-        return new(both[0], both[1], [.. other]);
+        return new(both[0], both[1]);
     }
 
     public override string ToString() =>
-        string.Join(
-            "; ",
-            new[]
-            {
-                Permitted.Count > 0 ? "only " + string.Join(", ", Permitted) : "",
-                Excluded.Count > 0 ? "not " + string.Join(", ", Excluded) : "",
-                OtherForms.Count > 0 ? "further forms of names are constrained" : "",
-            }.Where(t => t.Length > 0)
-        );
+        string.Join("; ", new[] { Some("only ", Permitted), Some("not ", Excluded) }.Where(t => t.Length > 0));
+
+    private static string Some(string word, IReadOnlyList<Subtree> subtrees) =>
+        subtrees.Count == 0
+            ? ""
+            : word + string.Join(", ", subtrees.Take(20)) + (subtrees.Count > 20 ? $" and {subtrees.Count - 20} more" : "");
 }

@@ -4,15 +4,47 @@ using OrderlyBeacon.Core.Names;
 
 namespace OrderlyBeacon.Core.Issuing;
 
+/// <summary>A part of a certificate that is not as the standard has it.</summary>
+/// <param name="Part">The extension's identifier, or a field's name.</param>
+/// <param name="Matters">Clients rely on that part, and refuse the certificate for it.</param>
+public sealed record Oddity(string Part, string What, bool Matters);
+
 /// <summary>An X.509 certificate as read (RFC 5280 section 4.1). Immutable; texts in it come from outside and are not trusted.</summary>
 public sealed class X509
 {
+    // What clients process, whether or not it is marked critical; policies are read by nobody who asks for a server.
+    private static readonly HashSet<string> MayBeCritical =
+    [
+        Oids.SubjectAltName,
+        Oids.KeyUsage,
+        Oids.ExtendedKeyUsage,
+        Oids.BasicConstraints,
+        Oids.NameConstraints,
+        Oids.CrlDistributionPoints,
+        Oids.CertificatePolicies,
+        Oids.PolicyConstraints,
+        Oids.PolicyMappings,
+        Oids.InhibitAnyPolicy,
+    ];
+
     private readonly Dictionary<string, RawExtension> _extensions = [];
+    private readonly List<Oddity> _oddities = [];
+    private readonly List<string> _unknownCritical = [];
 
     private X509(ReadOnlyMemory<byte> der) => Der = der;
 
     public ReadOnlyMemory<byte> Der { get; }
     public ReadOnlyMemory<byte> Tbs { get; private init; }
+
+    /// <summary>1 or 3, as people count; version 1 has no extensions.</summary>
+    public int Version { get; private init; } = 1;
+
+    /// <summary>Parts that are not as the standard has them. The rest was read all the same; who relies on a part looks here first.</summary>
+    public IReadOnlyList<Oddity> Oddities => _oddities;
+
+    /// <summary>Critical extensions that nobody here processes: the certificate must not be relied on (RFC 5280 section 4.2).</summary>
+    public IReadOnlyList<string> UnknownCritical => _unknownCritical;
+
     public SignatureScheme Scheme { get; private init; }
     public ReadOnlyMemory<byte> Signature { get; private init; }
     public SerialNumber Serial { get; private init; }
@@ -37,7 +69,7 @@ public sealed class X509
 
     public Thumbprint Thumbprint => Thumbprint.Of(Der.Span);
 
-    public bool IsSelfIssued => Subject.Der.Span.SequenceEqual(Issuer.Der.Span);
+    public bool IsSelfIssued => Subject.Matches(Issuer);
 
     /// <summary>Whether the signature was made with the given key.</summary>
     public bool SignedBy(PublicKeyInfo key) => Signatures.Verify(key, Scheme, Tbs.Span, Signature.Span);
@@ -75,26 +107,31 @@ public sealed class X509
         var cert = outer.ReadSequence();
         outer.ThrowIfNotEmpty();
         var tbsDer = cert.ReadEncodedValue();
+        var outerAlgorithm = cert.PeekEncodedValue();
         var outerScheme = Signatures.ReadAlgorithm(cert);
         var signature = cert.ReadBitString(out _);
         cert.ThrowIfNotEmpty();
 
         var tbs = new AsnReader(tbsDer, AsnEncodingRules.DER).ReadSequence();
         var version = new Asn1Tag(TagClass.ContextSpecific, 0);
+        var number = 1;
         if (tbs.PeekTag().HasSameClassAndValue(version))
-            tbs.ReadSequence(new Asn1Tag(TagClass.ContextSpecific, 0, true));
+            number = tbs.ReadSequence(new Asn1Tag(TagClass.ContextSpecific, 0, true)).TryReadInt32(out var v) ? v + 1 : 0;
         var serial = SerialNumber.FromBytes(tbs.ReadIntegerBytes().Span);
-        if (Signatures.ReadAlgorithm(tbs) != outerScheme)
+        if (!tbs.ReadEncodedValue().Span.SequenceEqual(outerAlgorithm.Span))
             throw new AsnContentException("The two algorithm identifiers differ.");
         var issuer = DistinguishedName.Read(tbs.ReadEncodedValue());
         var validity = tbs.ReadSequence();
+        var fractions = CertificateWriter.HasFraction(validity);
         var notBefore = CertificateWriter.ReadTime(validity);
+        fractions |= CertificateWriter.HasFraction(validity);
         var notAfter = CertificateWriter.ReadTime(validity);
         var subject = DistinguishedName.Read(tbs.ReadEncodedValue());
         var spki = PublicKeyInfo.Read(tbs.ReadEncodedValue());
         var x = new X509(der.ToArray())
         {
             Tbs = tbsDer,
+            Version = number,
             Scheme = outerScheme,
             Signature = signature,
             Serial = serial,
@@ -104,6 +141,8 @@ public sealed class X509
             NotAfter = notAfter,
             PublicKey = spki,
         };
+        if (fractions)
+            x._oddities.Add(new("validity", "a date has a fraction of a second (RFC 5280 section 4.1.2.5.2 forbids it)", Matters: true));
         while (tbs.HasData)
         {
             var tag = tbs.PeekTag();
@@ -120,6 +159,30 @@ public sealed class X509
     }
 
     private void Take(RawExtension e)
+    {
+        if (e.Critical && !MayBeCritical.Contains(e.Oid))
+            _unknownCritical.Add(e.Oid);
+        try
+        {
+            TakeKnown(e);
+        }
+        catch (Exception x) when (x is AsnContentException or ArgumentException or OverflowException or FormatException)
+        {
+            // What a judgement rests on must be readable; a pointer to further files may be as odd as it likes.
+            _oddities.Add(new(e.Oid, x.Message, Matters: e.Critical || Decisive.Contains(e.Oid)));
+        }
+    }
+
+    private static readonly HashSet<string> Decisive =
+    [
+        Oids.SubjectAltName,
+        Oids.KeyUsage,
+        Oids.ExtendedKeyUsage,
+        Oids.BasicConstraints,
+        Oids.NameConstraints,
+    ];
+
+    private void TakeKnown(RawExtension e)
     {
         switch (e.Oid)
         {

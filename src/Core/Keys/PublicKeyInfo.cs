@@ -6,8 +6,11 @@ namespace OrderlyBeacon.Core.Keys;
 /// <summary>A SubjectPublicKeyInfo (RFC 5280 section 4.1.2.7), read once, with its kind and size.</summary>
 public sealed class PublicKeyInfo
 {
-    private PublicKeyInfo(ReadOnlyMemory<byte> der, KeySpec spec, ReadOnlyMemory<byte> keyBits, int exponentBits) =>
+    private PublicKeyInfo(ReadOnlyMemory<byte> der, KeySpec spec, ReadOnlyMemory<byte> keyBits, int exponentBits)
+    {
         (Der, Spec, KeyBits, ExponentBits) = (der, spec, keyBits, exponentBits);
+        Canonical = spec.Algorithm == KeyAlgorithm.Rsa ? WriteRsa(keyBits.Span) : der;
+    }
 
     /// <summary>The encoded SubjectPublicKeyInfo.</summary>
     public ReadOnlyMemory<byte> Der { get; }
@@ -16,6 +19,19 @@ public sealed class PublicKeyInfo
 
     /// <summary>The content of the BIT STRING.</summary>
     public ReadOnlyMemory<byte> KeyBits { get; }
+
+    /// <summary>The structure as everybody writes it: an RSA key may also come marked for PSS or without its NULL, and is the same key.</summary>
+    public ReadOnlyMemory<byte> Canonical { get; }
+
+    /// <summary>Whether signatures can be checked with it here: a known kind, a named curve, an RSA modulus and exponent of a size that costs no more than a signature should.</summary>
+    public bool IsUsable =>
+        Spec.Algorithm switch
+        {
+            KeyAlgorithm.Rsa => Spec.Bits <= 16384 && ExponentBits <= 64,
+            KeyAlgorithm.Ec => Spec.Bits != 0,
+            KeyAlgorithm.Ed25519 => true,
+            _ => false,
+        };
 
     /// <summary>Length of an RSA public exponent in bits; 0 for other keys.</summary>
     public int ExponentBits { get; }
@@ -28,10 +44,25 @@ public sealed class PublicKeyInfo
 #pragma warning restore CA5350
     }
 
-    /// <summary>SHA-256 over the whole structure, lower-case hexadecimal: tells two keys apart.</summary>
-    public string Fingerprint() => Convert.ToHexStringLower(SHA256.HashData(Der.Span));
+    /// <summary>SHA-256 over <see cref="Canonical"/>, lower-case hexadecimal: tells two keys apart, however they are wrapped.</summary>
+    public string Fingerprint() => Convert.ToHexStringLower(SHA256.HashData(Canonical.Span));
 
-    public bool SameKey(PublicKeyInfo other) => Der.Span.SequenceEqual(other.Der.Span);
+    public bool SameKey(PublicKeyInfo other) => Canonical.Span.SequenceEqual(other.Canonical.Span);
+
+    private static byte[] WriteRsa(ReadOnlySpan<byte> keyBits)
+    {
+        var w = new AsnWriter(AsnEncodingRules.DER, keyBits.Length + 40);
+        using (w.PushSequence())
+        {
+            using (w.PushSequence())
+            {
+                w.WriteObjectIdentifier(Oids.Rsa);
+                w.WriteNull();
+            }
+            w.WriteBitString(keyBits);
+        }
+        return w.Encode();
+    }
 
     /// <exception cref="AsnContentException">The structure is not one.</exception>
     public static PublicKeyInfo Read(ReadOnlyMemory<byte> der)
@@ -86,6 +117,7 @@ public sealed class PublicKeyInfo
             Oids.P521 => 521,
             _ => 0,
         };
+        // Compressed points are met nowhere in this trade, and most clients do not read them.
         if (bits != 0 && (point.Length != 1 + 2 * ((bits + 7) / 8) || point[0] != 4))
             throw new AsnContentException("An elliptic key whose point is not an uncompressed one of its curve.");
         return bits;

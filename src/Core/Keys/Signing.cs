@@ -15,7 +15,12 @@ public enum SignatureScheme
     Sha512Ecdsa,
     Sha1Rsa,
     Sha1Ecdsa,
+
+    /// <summary>PSS with SHA-256 and a salt of 32 octets: what we write.</summary>
     RsaPss,
+    Sha384Pss,
+    Sha512Pss,
+    Ed25519,
     Unknown,
 }
 
@@ -111,7 +116,8 @@ public sealed class KeySigner : ISigner
                     ((RSA)key).ImportFromPem(pem);
                 return key;
             }
-            catch (Exception e) when (e is CryptographicException or ArgumentException)
+            // A key on a curve that the platform does not know is not supported rather than malformed.
+            catch (Exception e) when (e is CryptographicException or ArgumentException or NotSupportedException)
             {
                 key.Dispose();
             }
@@ -151,7 +157,7 @@ public static class Signatures
 
     private static byte[] Encode(SignatureScheme scheme)
     {
-        if (scheme is SignatureScheme.Sha1Rsa or SignatureScheme.Sha1Ecdsa or SignatureScheme.Unknown)
+        if (scheme is SignatureScheme.Sha1Rsa or SignatureScheme.Sha1Ecdsa or > SignatureScheme.RsaPss)
             return [];
         var w = new AsnWriter(AsnEncodingRules.DER);
         WriteAlgorithm(w, scheme);
@@ -185,8 +191,12 @@ public static class Signatures
 
         static void Sha256(AsnWriter w)
         {
+            // With NULL as its parameters: RFC 4055 section 2.1 takes both, and some readers take only this.
             using (w.PushSequence())
+            {
                 w.WriteObjectIdentifier(Oids.Sha256);
+                w.WriteNull();
+            }
         }
     }
 
@@ -203,7 +213,45 @@ public static class Signatures
             Oids.Sha512Ecdsa => SignatureScheme.Sha512Ecdsa,
             Oids.Sha1Rsa => SignatureScheme.Sha1Rsa,
             Oids.Sha1Ecdsa => SignatureScheme.Sha1Ecdsa,
-            Oids.RsaPss => SignatureScheme.RsaPss,
+            Oids.Ed25519 => SignatureScheme.Ed25519,
+            Oids.RsaPss => ReadPss(alg),
+            _ => SignatureScheme.Unknown,
+        };
+    }
+
+    /// <summary>RSASSA-PSS-params (RFC 4055 section 3.1): the same hash twice, and a salt as long as it; anything else is not checked here.</summary>
+    private static SignatureScheme ReadPss(AsnReader alg)
+    {
+        if (!alg.HasData || alg.PeekTag() != Asn1Tag.Sequence)
+            return SignatureScheme.Unknown;
+        var parameters = alg.ReadSequence();
+        var (hash, mask, salt) = ("", "", 20);
+        while (parameters.HasData)
+        {
+            var tag = parameters.PeekTag();
+            var one = parameters.ReadSequence(tag);
+            switch (tag.TagValue)
+            {
+                case 0:
+                    hash = one.ReadSequence().ReadObjectIdentifier();
+                    break;
+                case 1:
+                    var generator = one.ReadSequence();
+                    mask = generator.ReadObjectIdentifier() == Oids.Mgf1 ? generator.ReadSequence().ReadObjectIdentifier() : "";
+                    break;
+                case 2:
+                    salt = one.TryReadInt32(out var n) ? n : -1;
+                    break;
+                default:
+                    one.ReadInteger();
+                    break;
+            }
+        }
+        return (hash == mask, hash, salt) switch
+        {
+            (true, Oids.Sha256, 32) => SignatureScheme.RsaPss,
+            (true, Oids.Sha384, 48) => SignatureScheme.Sha384Pss,
+            (true, Oids.Sha512, 64) => SignatureScheme.Sha512Pss,
             _ => SignatureScheme.Unknown,
         };
     }
@@ -222,47 +270,49 @@ public static class Signatures
         return w.Encode();
     }
 
-    /// <summary>Checks a signature; false when it does not match or the algorithm does not fit the key.</summary>
-    public static bool Verify(PublicKeyInfo key, SignatureScheme scheme, ReadOnlySpan<byte> tbs, ReadOnlySpan<byte> signature)
-    {
-        var hash = scheme switch
+    private static HashAlgorithmName HashIn(SignatureScheme scheme) =>
+        scheme switch
         {
-            SignatureScheme.Sha256Rsa or SignatureScheme.Sha256Ecdsa => HashAlgorithmName.SHA256,
-            SignatureScheme.Sha384Rsa or SignatureScheme.Sha384Ecdsa => HashAlgorithmName.SHA384,
-            SignatureScheme.Sha512Rsa or SignatureScheme.Sha512Ecdsa => HashAlgorithmName.SHA512,
+            SignatureScheme.Sha256Rsa or SignatureScheme.Sha256Ecdsa or SignatureScheme.RsaPss => HashAlgorithmName.SHA256,
+            SignatureScheme.Sha384Rsa or SignatureScheme.Sha384Ecdsa or SignatureScheme.Sha384Pss => HashAlgorithmName.SHA384,
+            SignatureScheme.Sha512Rsa or SignatureScheme.Sha512Ecdsa or SignatureScheme.Sha512Pss => HashAlgorithmName.SHA512,
             SignatureScheme.Sha1Rsa or SignatureScheme.Sha1Ecdsa => HashAlgorithmName.SHA1,
-            SignatureScheme.RsaPss => HashAlgorithmName.SHA256,
             _ => default,
         };
-        if (hash == default)
+
+    /// <summary>What kind of key makes such signatures.</summary>
+    private static KeyAlgorithm KeyOf(SignatureScheme scheme) =>
+        scheme switch
+        {
+            SignatureScheme.Sha256Ecdsa or SignatureScheme.Sha384Ecdsa or SignatureScheme.Sha512Ecdsa or SignatureScheme.Sha1Ecdsa =>
+                KeyAlgorithm.Ec,
+            SignatureScheme.Ed25519 => KeyAlgorithm.Ed25519,
+            SignatureScheme.Unknown => KeyAlgorithm.Unknown,
+            _ => KeyAlgorithm.Rsa,
+        };
+
+    /// <summary>Checks a signature; false when it does not match, the algorithm does not fit the key, or the key is of a kind that cannot be used here.</summary>
+    public static bool Verify(PublicKeyInfo key, SignatureScheme scheme, ReadOnlySpan<byte> tbs, ReadOnlySpan<byte> signature)
+    {
+        if (scheme == SignatureScheme.Unknown || KeyOf(scheme) != key.Spec.Algorithm || !key.IsUsable)
             return false;
+        if (scheme == SignatureScheme.Ed25519)
+            return Ed25519.Verify(key.KeyBits.Span, tbs, signature);
         try
         {
-            var pub = System.Security.Cryptography.X509Certificates.PublicKey.CreateFromSubjectPublicKeyInfo(key.Der.Span, out _);
-            if (
-                key.Spec.Algorithm == KeyAlgorithm.Rsa
-                && scheme
-                    is SignatureScheme.Sha1Rsa
-                        or SignatureScheme.Sha256Rsa
-                        or SignatureScheme.Sha384Rsa
-                        or SignatureScheme.Sha512Rsa
-                        or SignatureScheme.RsaPss
-            )
+            var pub = System.Security.Cryptography.X509Certificates.PublicKey.CreateFromSubjectPublicKeyInfo(key.Canonical.Span, out _);
+            if (key.Spec.Algorithm == KeyAlgorithm.Ec)
             {
-                using var rsa = pub.GetRSAPublicKey();
-                return rsa?.VerifyData(
-                        tbs,
-                        signature,
-                        hash,
-                        scheme == SignatureScheme.RsaPss ? RSASignaturePadding.Pss : RSASignaturePadding.Pkcs1
-                    ) ?? false;
+                using var ec = pub.GetECDsaPublicKey();
+                return ec?.VerifyData(tbs, signature, HashIn(scheme), DSASignatureFormat.Rfc3279DerSequence) ?? false;
             }
-            if (key.Spec.Algorithm != KeyAlgorithm.Ec)
-                return false;
-            using var ec = pub.GetECDsaPublicKey();
-            return ec?.VerifyData(tbs, signature, hash, DSASignatureFormat.Rfc3279DerSequence) ?? false;
+            using var rsa = pub.GetRSAPublicKey();
+            var padding = scheme is SignatureScheme.RsaPss or SignatureScheme.Sha384Pss or SignatureScheme.Sha512Pss
+                ? RSASignaturePadding.Pss
+                : RSASignaturePadding.Pkcs1;
+            return rsa?.VerifyData(tbs, signature, HashIn(scheme), padding) ?? false;
         }
-        catch (CryptographicException)
+        catch (Exception e) when (e is CryptographicException or NotSupportedException)
         {
             return false;
         }

@@ -11,6 +11,9 @@ public enum NameKind
     Email,
     Uri,
 
+    /// <summary>A distinguished name.</summary>
+    Directory,
+
     /// <summary>Any other form; its text is the tag number.</summary>
     Other,
 }
@@ -20,6 +23,9 @@ public enum NameKind
 /// <param name="Value">Canonical text: an A-label DNS name, or an address as <see cref="IPAddress.ToString"/> writes it.</param>
 public sealed record AlternativeName(NameKind Kind, string Value)
 {
+    /// <summary>Of a directory name: the name itself.</summary>
+    public DistinguishedName? Directory { get; init; }
+
     public static AlternativeName Dns(DnsName name) => new(NameKind.Dns, name.Ascii);
 
     public static AlternativeName Ip(IPAddress address) => new(NameKind.Ip, address.ToString());

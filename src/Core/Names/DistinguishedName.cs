@@ -94,6 +94,8 @@ public sealed class DistinguishedName
             {
                 var atv = set.ReadSequence();
                 var oid = atv.ReadObjectIdentifier();
+                if (rdn.Count + relative.Count > 200)
+                    throw new AsnContentException("A name of over 200 attributes.");
                 rdn.Add(new(oid, ReadText(atv.ReadEncodedValue())));
                 atv.ThrowIfNotEmpty();
             }
@@ -104,23 +106,27 @@ public sealed class DistinguishedName
         return new(relative, der.ToArray());
     }
 
-    private static string ReadText(ReadOnlyMemory<byte> value)
-    {
-        var tag = Asn1Tag.Decode(value.Span, out _);
-        if (
-            tag.TagClass == TagClass.Universal
-            && (UniversalTagNumber)tag.TagValue
-                is UniversalTagNumber.UTF8String
-                    or UniversalTagNumber.PrintableString
-                    or UniversalTagNumber.IA5String
-                    or UniversalTagNumber.T61String
-                    or UniversalTagNumber.BMPString
-                    or UniversalTagNumber.VisibleString
-                    or UniversalTagNumber.NumericString
-        )
-            return new AsnReader(value, AsnEncodingRules.DER).ReadCharacterString((UniversalTagNumber)tag.TagValue);
-        return "#" + Convert.ToHexString(value.Span);
-    }
+    private static string ReadText(ReadOnlyMemory<byte> value) => DirectoryText.Read(value) ?? "#" + Convert.ToHexString(value.Span);
+
+    private string? _compared;
+
+    /// <summary>
+    /// One text for all names that are the same by RFC 5280 section 7.1: letters' case, blanks, the string's type and the order within a relative name do not matter.
+    /// </summary>
+    private string Compared => _compared ??= string.Join('\u0001', Relative.Select(ComparedOf));
+
+    private static string ComparedOf(IReadOnlyList<NameAttribute> rdn) =>
+        string.Join('\u0002', rdn.Select(a => a.Oid + "=" + DirectoryText.Compared(a.Value)).Order(StringComparer.Ordinal));
+
+    /// <summary>Whether it is the same name (RFC 5280 section 7.1).</summary>
+    public bool Matches(DistinguishedName other) => Der.Span.SequenceEqual(other.Der.Span) || Compared == other.Compared;
+
+    /// <summary>Whether the first relative names of this one are those of the other: it lies in that subtree.</summary>
+    public bool IsBelow(DistinguishedName root) =>
+        root.Relative.Count <= Relative.Count && root.Relative.Zip(Relative).All(p => ComparedOf(p.First) == ComparedOf(p.Second));
+
+    /// <summary>All values of one attribute.</summary>
+    public IEnumerable<string> ValuesOf(string oid) => Relative.SelectMany(r => r).Where(a => a.Oid == oid).Select(a => a.Value);
 
     /// <summary>Reads RFC 4514 text, with quoted values (RFC 2253 section 4) and blanks around separators taken too.</summary>
     /// <exception cref="BeaconProblem"><see cref="ProblemCode.SubjectMalformed"/> with the position.</exception>
@@ -174,6 +180,8 @@ public sealed class DistinguishedName
                 throw Bad($"{KeyOf(oid)} is too long");
             if (value.Any(char.IsControl))
                 throw Bad($"{KeyOf(oid)} holds a control character");
+            if (!DirectoryText.IsWhole(value))
+                throw Bad($"{KeyOf(oid)} holds half a character");
             if (oid == Oids.Country && !(value.Length == 2 && value.All(char.IsAsciiLetter)))
                 throw Bad("C wants a two-letter country code");
             if (oid is Oids.DomainComponent or Oids.EmailAddress && !value.All(char.IsAscii))
@@ -262,7 +270,7 @@ public sealed class DistinguishedName
         var arcs = key.Split('.');
         return
             arcs.Length is > 1 and < 20
-            && arcs.All(a => a.Length is > 0 and < 10 && a.All(char.IsAsciiDigit))
+            && arcs.All(a => a.Length is > 0 and < 10 && a.All(char.IsAsciiDigit) && (a.Length == 1 || a[0] != '0'))
             && arcs[0] is "0" or "1" or "2"
             && int.Parse(arcs[1]) < 40
             ? key

@@ -1,6 +1,3 @@
-using System.Globalization;
-using System.Text;
-
 namespace OrderlyBeacon.Core.Names;
 
 /// <summary>What is wrong with a text that should be a name for a certificate.</summary>
@@ -64,8 +61,6 @@ public enum NameFault
 /// </summary>
 public sealed record DnsName
 {
-    private static readonly IdnMapping Idn = new() { AllowUnassigned = false, UseStd3AsciiRules = true };
-
     private DnsName(string ascii) => Ascii = ascii;
 
     /// <summary>The name in ASCII, as in <c>xn--bcher-kva.example</c>.</summary>
@@ -75,22 +70,7 @@ public sealed record DnsName
     public bool IsWildcard => Ascii.StartsWith("*.", StringComparison.Ordinal);
 
     /// <summary>The name as people write it, as in <c>bücher.example</c>.</summary>
-    public string Unicode
-    {
-        get
-        {
-            if (!Ascii.Contains("xn--", StringComparison.Ordinal))
-                return Ascii;
-            try
-            {
-                return IsWildcard ? "*." + Idn.GetUnicode(Ascii[2..]) : Idn.GetUnicode(Ascii);
-            }
-            catch (ArgumentException)
-            {
-                return Ascii;
-            }
-        }
-    }
+    public string Unicode => IsWildcard ? "*." + Idna.ToUnicode(Ascii[2..]) : Idna.ToUnicode(Ascii);
 
     /// <summary>Whether this name is <paramref name="zone"/> or below it.</summary>
     public bool IsWithin(DnsName zone) => Ascii == zone.Ascii || Ascii.EndsWith("." + zone.Ascii, StringComparison.Ordinal);
@@ -151,9 +131,11 @@ public sealed record DnsName
         }
 
         string ascii;
-        if (Ascii7(rest))
+        if (Ascii7(rest) && !rest.Contains("xn--", StringComparison.OrdinalIgnoreCase))
             ascii = rest.ToLowerInvariant();
-        else if (!TryToAscii(rest, out ascii))
+        else if (Idna.ToAscii(Ascii7(rest) ? rest.ToLowerInvariant() : rest) is { } mapped)
+            ascii = mapped;
+        else
         {
             fault = NameFault.BadInternational;
             return false;
@@ -196,21 +178,6 @@ public sealed record DnsName
     }
 
     private static bool Ascii7(string s) => s.All(char.IsAscii);
-
-    private static bool TryToAscii(string text, out string ascii)
-    {
-        ascii = "";
-        try
-        {
-            var lower = text.ToLowerInvariant();
-            ascii = Idn.GetAscii(lower.IsNormalized(NormalizationForm.FormC) ? lower : lower.Normalize(NormalizationForm.FormC));
-            return true;
-        }
-        catch (ArgumentException)
-        {
-            return false;
-        }
-    }
 }
 
 /// <summary>The words for each <see cref="NameFault"/>.</summary>
@@ -245,7 +212,7 @@ public static class NameFaults
             NameFault.LooksLikeAddress => ("ends in a number, as addresses do", "Give a complete address, or a name that ends in letters."),
             NameFault.BadAddress => ("is not a complete IPv4 or IPv6 address", "Write four numbers from 0 to 255, or an IPv6 address."),
             NameFault.BadInternational => (
-                "has letters that no international domain name may have",
+                "has characters that no international domain name may have, or letters of two scripts that look alike in one part",
                 "Check the spelling, or give the ASCII form that starts with xn--."
             ),
             NameFault.LooksLikeUrl => (

@@ -41,7 +41,8 @@ public static class HostNameMatch
     public static bool DnsFits(string asked, string pattern)
     {
         var a = asked.TrimEnd('.');
-        var p = pattern.TrimEnd('.');
+        // A final dot in a certificate is part of the name there, and no client looks past it.
+        var p = pattern;
         if (!p.StartsWith("*.", StringComparison.Ordinal))
             return a.Equals(p, StringComparison.OrdinalIgnoreCase);
         var dot = a.IndexOf('.');

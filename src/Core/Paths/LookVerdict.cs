@@ -59,6 +59,21 @@ public enum LookFault
     /// <summary>An authority in its chain is past its end.</summary>
     IssuerLapsed,
 
+    /// <summary>The life of an authority in its chain has not begun.</summary>
+    IssuerNotYetValid,
+
+    /// <summary>An authority in its chain was revoked.</summary>
+    IssuerRevoked,
+
+    /// <summary>An authority in its chain may not certify one of its names.</summary>
+    OutOfBounds,
+
+    /// <summary>A part of it cannot be read, or must be understood and is not.</summary>
+    Malformed,
+
+    /// <summary>Its chain does not hold together.</summary>
+    BrokenChain,
+
     /// <summary>It ends soon.</summary>
     EndsSoon,
 }
@@ -69,7 +84,7 @@ public sealed record LookProblem(LookFault Fault, Severity Severity, string Reas
 /// <summary>The judgement over a look: what clients make of it.</summary>
 /// <param name="Accepted">A client that trusts the given anchors connects without a warning.</param>
 /// <param name="Problems">Worst first.</param>
-public sealed record LookVerdict(bool Accepted, IReadOnlyList<LookProblem> Problems, Chain? Chain)
+public sealed record LookVerdict(bool Accepted, IReadOnlyList<LookProblem> Problems, TrustPath? Path)
 {
     public Severity Severity => Problems.Count == 0 ? Severity.Fine : Problems.Max(p => p.Severity);
 }
@@ -79,158 +94,83 @@ public static class LookJudge
 {
     /// <param name="name">The server name that was asked for.</param>
     /// <param name="served">What was sent, leaf first.</param>
-    /// <param name="revocationOf">Finds a serial's revocation by its issuer's certificate; may always return null.</param>
+    /// <param name="revocationOf">Says what is known about a certificate's revocation, by its issuer; null asks nobody.</param>
     public static LookVerdict Judge(
         string name,
         IReadOnlyList<X509> served,
         IReadOnlyList<X509> anchors,
         IReadOnlyList<X509> known,
         DateTimeOffset now,
-        Func<X509, SerialNumber, RevokedCertificate?>? revocationOf = null
+        Func<X509, X509, RevocationStanding>? revocationOf = null
     )
     {
-        var problems = new List<LookProblem>();
         var leaf = served[0];
-        var chain = ChainBuilder.Build(leaf, served.Skip(1).ToList(), known, anchors);
-        JudgeDates(leaf, chain, now, problems);
-        JudgeChain(leaf, chain, problems, revocationOf);
-        JudgeName(name, leaf, problems);
-        if (leaf.ExtendedKeyUsage is { } eku && !eku.Contains(Oids.ServerAuth) && !eku.Contains(Oids.AnyExtendedKeyUsage))
-            problems.Add(
-                new(
-                    LookFault.WrongPurpose,
-                    Severity.Now,
-                    "The certificate is not meant for servers.",
-                    "Every client refuses it.",
-                    "Request a certificate under a server profile."
-                )
-            );
-        var weak =
-            leaf.PublicKey.Spec is { Algorithm: KeyAlgorithm.Rsa, Bits: < 2048 } ? $"its key is only {leaf.PublicKey.Spec}"
-            : leaf.Scheme is SignatureScheme.Sha1Rsa or SignatureScheme.Sha1Ecdsa ? "it is signed with SHA-1"
-            : null;
-        if (weak is not null)
-            problems.Add(
-                new(
-                    LookFault.Weak,
-                    Severity.Now,
-                    $"The certificate is too weak: {weak}.",
-                    "Current browsers refuse it.",
-                    "Request a new one."
-                )
-            );
-        return new(!problems.Any(p => p.Fault != LookFault.EndsSoon), [.. problems.OrderByDescending(p => p.Severity)], chain);
-    }
-
-    private static void JudgeDates(X509 leaf, Chain chain, DateTimeOffset now, List<LookProblem> problems)
-    {
-        if (now > leaf.NotAfter)
-            problems.Add(
-                new(
-                    LookFault.Lapsed,
-                    Severity.Now,
-                    $"The certificate ended on {leaf.NotAfter:d MMM yyyy HH:mm}.",
-                    "Every client refuses the connection.",
-                    "Request a new one and bind it."
-                )
-            );
-        else if (now < leaf.NotBefore)
-            problems.Add(
-                new(
-                    LookFault.NotYetValid,
-                    Severity.Now,
-                    $"The certificate's life begins only on {leaf.NotBefore:d MMM yyyy HH:mm}.",
-                    "Every client refuses it until then.",
-                    "Check the clocks of this host and of the authority."
-                )
-            );
-        foreach (var issuer in chain.Certificates.Skip(1).Where(c => now > c.NotAfter).Take(1))
-            problems.Add(
-                new(
-                    LookFault.IssuerLapsed,
-                    Severity.Now,
-                    $"The authority {issuer.Subject.CommonName} in its chain ended on {issuer.NotAfter:d MMM yyyy}.",
-                    "Clients refuse everything it issued.",
-                    "Renew the authority, then this certificate."
-                )
-            );
-    }
-
-    private static void JudgeChain(
-        X509 leaf,
-        Chain chain,
-        List<LookProblem> problems,
-        Func<X509, SerialNumber, RevokedCertificate?>? revocationOf
-    )
-    {
-        switch (chain.End)
-        {
-            case ChainEnd.UntrustedRoot when chain.Certificates.Count == 1:
-                problems.Add(
-                    new(
-                        LookFault.SelfSigned,
-                        Severity.Now,
-                        "The certificate is self-signed: nobody vouches for it.",
-                        "Browsers warn; programs refuse.",
-                        "Request one from our authority and bind it."
-                    )
-                );
-                break;
-            case ChainEnd.UntrustedRoot:
-                problems.Add(
-                    new(
-                        LookFault.UnknownIssuer,
-                        Severity.Now,
-                        $"Its chain ends at {chain.Certificates[^1].Subject}, which is not trusted here.",
-                        "Clients that do not know that root refuse it.",
-                        "Request one from our authority and bind it."
-                    )
-                );
-                break;
-            case ChainEnd.IssuerMissing:
-                problems.Add(
-                    new(
-                        LookFault.UnknownIssuer,
-                        Severity.Now,
-                        $"Its issuer {chain.Certificates[^1].Issuer} is not known here.",
-                        "Clients that do not know that issuer refuse it.",
-                        "Request one from our authority and bind it."
-                    )
-                );
-                break;
-            case ChainEnd.BrokenLink or ChainEnd.OutOfBounds:
-                problems.Add(
-                    new(
-                        LookFault.UnknownIssuer,
-                        Severity.Now,
-                        chain.Steps[^1],
-                        "Every client refuses it.",
-                        "Bind the certificate again with its right chain."
-                    )
-                );
-                break;
-        }
-        if (chain.End == ChainEnd.Anchor && chain.Fetched.Count > 0)
+        var path = PathJudge.Judge(new(leaf, [.. served.Skip(1)], known, anchors, now) { RevocationOf = revocationOf });
+        var problems = new List<LookProblem>();
+        // Without a way to an anchor the leaf's own dates are told all the same: they are what its owner can change.
+        if (!path.ReachesAnchor)
+            problems.AddRange(OwnDates(leaf, now));
+        problems.AddRange(path.Findings.Select(f => Problem(f, path)));
+        if (path.ReachesAnchor && path.Fetched.Count > 0)
             problems.Add(
                 new(
                     LookFault.IntermediateMissing,
                     Severity.Now,
-                    $"The intermediate certificate {chain.Fetched[0].Subject.CommonName} is not sent along.",
+                    $"The intermediate certificate {path.Fetched[0].Subject.CommonName} is not sent along.",
                     "Clients that do not have it by chance refuse it.",
                     "Bind the certificate again; its whole chain is put in place then."
                 )
             );
-        if (chain.Certificates.Count > 1 && revocationOf?.Invoke(chain.Certificates[1], leaf.Serial) is { } entry)
-            problems.Add(
-                new(
-                    LookFault.Revoked,
-                    Severity.Now,
-                    $"The certificate was revoked on {entry.At:d MMM yyyy HH:mm} ({BeaconProblem.SlugOf(entry.Reason)}).",
-                    "Clients that check revocation refuse it.",
-                    "Renew the certificate: the new edition takes its place."
-                )
-            );
+        JudgeName(name, leaf, problems);
+        return new(!problems.Any(p => p.Fault != LookFault.EndsSoon), [.. problems.OrderByDescending(p => p.Severity)], path);
     }
+
+    private static IEnumerable<LookProblem> OwnDates(X509 leaf, DateTimeOffset now)
+    {
+        var way = new PathWay(new(leaf, [], [], [], now), [leaf], [], new());
+        return DatesStep.Check(way).Select(f => Problem(f, new([leaf], [f], [], [], ReachesAnchor: false)));
+    }
+
+    private static LookProblem Problem(PathFinding f, TrustPath path)
+    {
+        var (fault, cure) = FaultOf(f, path);
+        var reason = fault == LookFault.SelfSigned ? "The certificate is self-signed: nobody vouches for it." : f.Reason;
+        return new(fault, Severity.Now, reason, fault == LookFault.SelfSigned ? "Browsers warn; programs refuse." : f.Hurts, cure);
+    }
+
+    private const string BindAgain = "Request a new one and bind it.";
+    private const string OurAuthority = "Request one from our authority and bind it.";
+    private const string RenewAuthority = "Renew the authority, then this certificate; or request one from another authority.";
+
+    /// <summary>What a finding is called in a look, and the cure.</summary>
+    private static (LookFault, string) FaultOf(PathFinding f, TrustPath path) =>
+        (f.Fault, f.Index) switch
+        {
+            (PathFault.UntrustedRoot, 0) when path.Certificates.Count == 1 => (LookFault.SelfSigned, OurAuthority),
+            (PathFault.UntrustedRoot or PathFault.IssuerMissing, _) => (LookFault.UnknownIssuer, OurAuthority),
+            (PathFault.Expired, 0) => (LookFault.Lapsed, BindAgain),
+            (PathFault.Expired, _) => (LookFault.IssuerLapsed, RenewAuthority),
+            (PathFault.NotYetValid, 0) => (LookFault.NotYetValid, "Check the clocks of this host and of the authority."),
+            (PathFault.NotYetValid, _) => (
+                LookFault.IssuerNotYetValid,
+                "Check this machine's clock; else wait, or use a chain of another authority."
+            ),
+            (PathFault.WrongPurpose or PathFault.WrongUsage, 0) => (
+                LookFault.WrongPurpose,
+                "Request a certificate under a server profile."
+            ),
+            (PathFault.WrongPurpose, _) => (LookFault.WrongPurpose, OurAuthority),
+            (PathFault.WeakKey or PathFault.WeakSignature, 0) => (LookFault.Weak, "Request a new one."),
+            (PathFault.WeakKey or PathFault.WeakSignature, _) => (LookFault.Weak, RenewAuthority),
+            (PathFault.Revoked, 0) => (LookFault.Revoked, "Renew the certificate: the new edition takes its place."),
+            (PathFault.Revoked, _) => (LookFault.IssuerRevoked, OurAuthority),
+            (PathFault.OutOfBounds, _) => (
+                LookFault.OutOfBounds,
+                "Leave that name out, or have the authority's bounds widened at its renewal."
+            ),
+            (PathFault.Malformed or PathFault.UnknownCritical or PathFault.UnknownAlgorithm, 0) => (LookFault.Malformed, BindAgain),
+            _ => (LookFault.BrokenChain, "Bind the certificate again with its correct chain."),
+        };
 
     private static void JudgeName(string name, X509 leaf, List<LookProblem> problems)
     {

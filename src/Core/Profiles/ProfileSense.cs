@@ -47,7 +47,7 @@ public static class ProfileSense
                 "Add digital-signature, or allow RSA keys."
             );
         if (p.Approvals is < 0 or > 2)
-            Bad("approvals", $"{p.Approvals} approvals cannot be had.", "Give 0, 1 or 2.");
+            Bad("approvals", "Approvals must be 0, 1 or 2.", "Give 0, 1 or 2.");
         if (p.Names.Most is < 1 or > 250)
             Bad("names.most", $"{p.Names.Most} names cannot be the bound.", "Give 1 to 250.");
         foreach (var oid in p.ExtendedKeyUsage.Where(o => !IsOid(o)))
@@ -104,6 +104,14 @@ public static class ProfileSense
         }
         if (p.Names is { Wildcards: true, HostNames: false })
             Bad("names", "Wildcards are allowed, host names are not.", "Allow host names too.");
+        if (p.ExtendedKeyUsage.Contains(Oids.BeaconService) && p.Use != ProfileUse.Service)
+            Bad(
+                "extendedKeyUsage",
+                "That usage is the mark of this service itself: whoever had it could take the service's place.",
+                "Leave it out."
+            );
+        if (p.ExtendedKeyUsage.Distinct().Count() != p.ExtendedKeyUsage.Count)
+            Bad("extendedKeyUsage", "A usage stands twice.", "Name each once.");
         if (p.ExtendedKeyUsage.Contains(Oids.OcspSigning) && (p.ExtendedKeyUsage.Count > 1 || p.Use != ProfileUse.Service))
             Bad(
                 "extendedKeyUsage",
@@ -132,8 +140,9 @@ public static class ProfileSense
     private static bool IsOid(string text) =>
         text.Length is >= 3 and <= 100
         && text.Split('.') is { Length: >= 2 } parts
-        && parts.All(x => x.Length is > 0 and < 20 && x.All(char.IsAsciiDigit) && (x.Length == 1 || x[0] != '0'))
-        && parts[0] is "0" or "1" or "2";
+        && parts.All(x => x.Length is > 0 and < 40 && x.All(char.IsAsciiDigit) && (x.Length == 1 || x[0] != '0'))
+        && parts[0] is "0" or "1" or "2"
+        && (parts[0] == "2" || parts[1].Length <= 2 && int.Parse(parts[1]) < 40);
 
     /// <summary>What differs between two revisions, field by field; values as they stand in the profile's file.</summary>
     public static IReadOnlyList<(string Field, string Before, string After)> Differences(

@@ -122,6 +122,18 @@ public static class StartingSet
             Use = ProfileUse.Agents,
         },
         For(
+            "service",
+            "The service itself",
+            "The service's own TLS certificate, with the mark by which agents and clients know it.",
+            90,
+            KeyUsages.DigitalSignature,
+            [Oids.ServerAuth, Oids.BeaconService]
+        ) with
+        {
+            Keys = [KeySpec.P256],
+            Use = ProfileUse.Service,
+        },
+        For(
             "responder",
             "Revocation responder",
             "Signs OCSP answers for an authority; made by the service for itself.",

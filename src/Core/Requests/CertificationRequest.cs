@@ -31,8 +31,17 @@ public sealed class CertificationRequest
 
     public IReadOnlyList<Finding> Findings { get; private set; } = [];
 
+    /// <summary>In an authority's request: the names that it wants to be bound to.</summary>
+    public NameConstraints? AskedBounds { get; private set; }
+
     /// <summary>Makes and signs a request.</summary>
-    public static byte[] Write(DistinguishedName subject, IReadOnlyList<AlternativeName> names, ISigner signer)
+    /// <param name="bounds">For an authority: the names that it wants to be bound to (RFC 5280 section 4.2.1.10).</param>
+    public static byte[] Write(
+        DistinguishedName subject,
+        IReadOnlyList<AlternativeName> names,
+        ISigner signer,
+        NameConstraints? bounds = null
+    )
     {
         var w = new AsnWriter(AsnEncodingRules.DER, 512);
         using (w.PushSequence())
@@ -41,13 +50,18 @@ public sealed class CertificationRequest
             w.WriteEncodedValue(subject.Der.Span);
             w.WriteEncodedValue(signer.PublicKey.Der.Span);
             using (w.PushSetOf(new Asn1Tag(TagClass.ContextSpecific, 0)))
-                if (names.Count > 0)
+                if (names.Count > 0 || bounds is not null)
                     using (w.PushSequence())
                     {
                         w.WriteObjectIdentifier(Oids.ExtensionRequest);
                         using (w.PushSetOf())
                         using (w.PushSequence())
-                            Extensions.Write(w, Oids.SubjectAltName, subject.IsEmpty, Extensions.WriteAlternativeNames(names));
+                        {
+                            if (names.Count > 0)
+                                Extensions.Write(w, Oids.SubjectAltName, subject.IsEmpty, Extensions.WriteAlternativeNames(names));
+                            if (bounds is not null)
+                                Extensions.Write(w, Oids.NameConstraints, true, bounds.Write());
+                        }
                     }
         }
         return Signatures.Seal(w.Encode(), signer);
@@ -63,7 +77,7 @@ public sealed class CertificationRequest
                 $"The request is {input.Length / 1024} KiB large; {MaxBytes / 1024} KiB is the most.",
                 "Give the certification request alone; split very many names over several certificates."
             );
-        var file = Armor.Read(input);
+        var file = Armor.Read(FileText.ToAscii(input));
         var block =
             file.Blocks.FirstOrDefault(b => b.Label is "" or Armor.CertificateRequest or "NEW CERTIFICATE REQUEST")
             ?? throw new BeaconProblem(
@@ -189,6 +203,9 @@ public sealed class CertificationRequest
                         break;
                     case Oids.BasicConstraints when Extensions.ReadBasicConstraints(e.Value).Authority:
                         findings.Add(Requests.Findings.Of(FindingCode.AsksToBeAuthority));
+                        break;
+                    case Oids.NameConstraints:
+                        AskedBounds = NameConstraints.Read(e.Value);
                         break;
                     case Oids.BasicConstraints or Oids.KeyUsage or Oids.ExtendedKeyUsage or Oids.SubjectKeyIdentifier:
                         break;

@@ -36,6 +36,10 @@ public enum FindingCode
     TrailingData,
     ControlCharacter,
     SeveralAttributes,
+    SeveralCommonNames,
+    AttributeRefused,
+    AttributeLeftOut,
+    CommonNameNotJudged,
     TextualNoise,
 }
 
@@ -150,6 +154,26 @@ public static class Findings
                 FindingWeight.Fatal,
                 "The request asks for extensions in two places.",
                 "Make the request again with one extension request."
+            ),
+            FindingCode.SeveralCommonNames => (
+                FindingWeight.Fatal,
+                $"The subject has several common names ({s}); programs look at one or another of them.",
+                "Make the request again with one common name, which is among the names, or with none."
+            ),
+            FindingCode.AttributeRefused => (
+                FindingWeight.Fatal,
+                $"Nobody can vouch for {s}: what a subject says besides its common name comes from the profile.",
+                "Leave it out, or have it fixed in the profile."
+            ),
+            FindingCode.AttributeLeftOut => (
+                FindingWeight.Note,
+                $"{s} is left out: nobody can vouch for it. What a subject says besides its common name comes from the profile.",
+                "Nothing to do."
+            ),
+            FindingCode.CommonNameNotJudged => (
+                FindingWeight.Fatal,
+                $"The common name \"{s}\" is not among the names.",
+                "Add it as a name, or leave the common name out."
             ),
             _ => (FindingWeight.Note, s, "Nothing to do."),
         };

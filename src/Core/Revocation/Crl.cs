@@ -34,6 +34,9 @@ public sealed class Crl
 
     private readonly Dictionary<string, RevokedCertificate> _revoked = [];
 
+    // An entry may be for another issuer's certificate, or for something else that is not understood: then nobody knows what the list says.
+    private string? _criticalEntry;
+
     public DistinguishedName Issuer { get; private init; } = null!;
     public DateTimeOffset ThisUpdate { get; private init; }
     public DateTimeOffset? NextUpdate { get; private init; }
@@ -74,11 +77,34 @@ public sealed class Crl
         && Number is { } number
         && from <= number
         && delta.Number >= number
-        && delta.Issuer.Der.Span.SequenceEqual(Issuer.Der.Span)
+        && delta.Issuer.Matches(Issuer)
         && delta.AuthorityKeyIdentifier.Span.SequenceEqual(AuthorityKeyIdentifier.Span)
         && delta.PointUris.SequenceEqual(PointUris);
 
     public bool SignedBy(PublicKeyInfo key) => Signatures.Verify(key, Scheme, Tbs.Span, Signature.Span);
+
+    /// <summary>Why the list says nothing about a certificate, or null when it does (RFC 5280 sections 5.2 and 6.3.3).</summary>
+    /// <param name="signers">Certificates whose keys may have signed it.</param>
+    public string? Objection(IReadOnlyList<X509> signers, X509 about, DateTimeOffset now)
+    {
+        if (UnknownCritical.Count > 0)
+            return $"The list has the critical extension {UnknownCritical[0]}, which is not understood.";
+        if (ThisUpdate > now || NextUpdate is null || NextUpdate < now)
+            return $"The list is of {ThisUpdate:u} and was good until {NextUpdate:u}.";
+        if (
+            PointUris.Count > 0
+            && about.CrlUris.Count > 0
+            && !PointUris.Intersect(about.CrlUris).Any()
+            && !PointUris.Intersect(about.FreshestCrlUris).Any()
+        )
+            return "The list is for another distribution point.";
+        var signer = signers.FirstOrDefault(s => s.Subject.Matches(Issuer) && SignedBy(s.PublicKey));
+        if (signer is null)
+            return "The list is not signed by this issuer's key.";
+        return signer.KeyUsage is { } usage && !usage.HasFlag(KeyUsages.CrlSign)
+            ? "The list's signer may not sign lists by its key usage."
+            : null;
+    }
 
     /// <exception cref="BeaconProblem"><see cref="ProblemCode.CrlMalformed"/> or <see cref="ProblemCode.TooLarge"/>.</exception>
     public static Crl Read(ReadOnlyMemory<byte> der)
@@ -95,12 +121,15 @@ public sealed class Crl
             var list = outer.ReadSequence();
             outer.ThrowIfNotEmpty();
             var tbsDer = list.ReadEncodedValue();
+            var algorithm = list.PeekEncodedValue();
             var scheme = Signatures.ReadAlgorithm(list);
             var signature = list.ReadBitString(out _);
+            list.ThrowIfNotEmpty();
             var tbs = new AsnReader(tbsDer, AsnEncodingRules.DER).ReadSequence();
             if (tbs.PeekTag() == Asn1Tag.Integer)
                 tbs.ReadInteger();
-            Signatures.ReadAlgorithm(tbs);
+            if (!tbs.ReadEncodedValue().Span.SequenceEqual(algorithm.Span))
+                throw new AsnContentException("The two algorithm identifiers differ.");
             var issuer = DistinguishedName.Read(tbs.ReadEncodedValue());
             var from = CertificateWriter.ReadTime(tbs);
             DateTimeOffset? to =
@@ -125,6 +154,9 @@ public sealed class Crl
             var tag = new Asn1Tag(TagClass.ContextSpecific, 0, true);
             if (tbs.HasData && tbs.PeekTag().HasSameClassAndValue(tag))
                 crl.Take(Extensions.ReadAll(tbs.ReadSequence(tag).ReadEncodedValue()));
+            tbs.ThrowIfNotEmpty();
+            if (crl._criticalEntry is { } critical)
+                crl.UnknownCritical = [.. crl.UnknownCritical, critical];
             return crl;
         }
         catch (Exception e) when (e is AsnContentException or ArgumentException or OverflowException or FormatException)
@@ -176,9 +208,14 @@ public sealed class Crl
         var at = CertificateWriter.ReadTime(entry);
         var reason = RevocationReason.Unspecified;
         if (entry.HasData)
+        {
             foreach (var e in Extensions.ReadAll(entry.ReadEncodedValue()))
                 if (e.Oid == Oids.ReasonCode && e.Value.Length == 3)
                     reason = (RevocationReason)e.Value.Span[2];
+                else if (e.Critical)
+                    _criticalEntry ??= e.Oid;
+            entry.ThrowIfNotEmpty();
+        }
         _revoked[serial.Hex] = new(serial, at, reason);
     }
 }

@@ -1,3 +1,4 @@
+using OrderlyBeacon.Core.Enrolment;
 using System.Net.Http.Headers;
 using System.Net.Security;
 using System.Security.Cryptography;
@@ -137,7 +138,11 @@ public sealed class AskParent(BeaconDb db, AuthorityRegistry registry, TimeProvi
                 UseProxy = false,
                 UseCookies = false,
                 AllowAutoRedirect = false,
-                SslOptions = new SslClientAuthenticationOptions { CertificateChainPolicy = policy },
+                SslOptions = new SslClientAuthenticationOptions
+                {
+                    CertificateChainPolicy = policy,
+                    RemoteCertificateValidationCallback = (_, certificate, _, errors) => ServiceMark.IsShown(certificate?.GetRawCertData(), errors == SslPolicyErrors.None),
+                },
             }
         )
         {

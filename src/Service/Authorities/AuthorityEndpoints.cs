@@ -1,3 +1,5 @@
+using OrderlyBeacon.Service.Rights;
+using OrderlyBeacon.Core.Rights;
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
@@ -15,7 +17,7 @@ internal static class AuthorityEndpoints
     public static void MapAuthorities(this RouteGroupBuilder api)
     {
         api.MapGet("/authorities", async (AuthorityQueries q, CancellationToken ct) => TypedResults.Ok(await q.ListAsync(ct)))
-            .WithName("listAuthorities")
+            .Is(Operation.ListAuthorities)
             .WithTags("Authorities");
 
         api.MapPost(
@@ -29,8 +31,7 @@ internal static class AuthorityEndpoints
                             "Sign the root's list where its key is."
                         )
             )
-            .RequireAuthorization(Policies.Administrator)
-            .WithName("issueCrl")
+            .Is(Operation.IssueCrl)
             .WithTags("Authorities");
     }
 
@@ -52,7 +53,7 @@ internal static class AuthorityEndpoints
                             "See beacon authority list."
                         )
             )
-            .WithName("getAuthorityRequest")
+            .Is(Operation.GetAuthorityRequest)
             .Produces(200, contentType: "application/x-pem-file");
         g.MapPost(
                 "/{id}/answer",
@@ -68,8 +69,7 @@ internal static class AuthorityEndpoints
                     );
                 }
             )
-            .RequireAuthorization(Policies.Administrator)
-            .WithName("installAuthorityAnswer");
+            .Is(Operation.InstallAuthorityAnswer);
         g.MapPost(
                 "/root/published-crl",
                 async (CarriedFiles body, PublishRootCrl publish, Caller caller, CancellationToken ct) =>
@@ -81,8 +81,7 @@ internal static class AuthorityEndpoints
                             "Give one file."
                         )
             )
-            .RequireAuthorization(Policies.Administrator)
-            .WithName("publishRootCrl");
+            .Is(Operation.PublishRootCrl);
 
         static byte[] Bytes(string base64)
         {
@@ -133,7 +132,7 @@ internal static class AuthorityEndpoints
                 }
             )
             .AllowAnonymous()
-            .WithName("getSubordinateAnswer")
+            .Is(Operation.GetSubordinateAnswer)
             .WithTags("Authorities");
 
     public static void MapRenewal(this RouteGroupBuilder api)
@@ -144,7 +143,7 @@ internal static class AuthorityEndpoints
                 async (string id, RenewalWish wish, RehearseRenewal rehearse, CancellationToken ct) =>
                     TypedResults.Ok(await rehearse.RunAsync(id, KeyOf(wish), ct))
             )
-            .WithName("rehearseRenewal");
+            .Is(Operation.RehearseRenewal);
         g.MapPost(
                 "/renewal",
                 async (string id, RenewalWish wish, RenewAuthority renew, Caller caller, CancellationToken ct) =>
@@ -154,29 +153,25 @@ internal static class AuthorityEndpoints
                         ])
                     )
             )
-            .RequireAuthorization(Policies.Administrator)
-            .WithName("beginRenewal");
+            .Is(Operation.BeginRenewal);
         g.MapPost(
                 "/parent",
                 async (string id, ParentWish wish, AskParent ask, Caller caller, CancellationToken ct) =>
                     TypedResults.Ok(new Told([await ask.RunAsync(id, wish, caller.Actor, ct)]))
             )
-            .RequireAuthorization(Policies.Administrator)
-            .WithName("askParent");
+            .Is(Operation.AskParent);
         g.MapPost(
                 "/take-up",
                 async (string id, TakeUpGeneration take, Caller caller, CancellationToken ct) =>
                     TypedResults.Ok(new Told(await take.RunAsync(id, caller.Actor, ct)))
             )
-            .RequireAuthorization(Policies.Administrator)
-            .WithName("takeUpGeneration");
+            .Is(Operation.TakeUpGeneration);
         g.MapPost(
                 "/undo",
                 async (string id, UndoRenewal undo, Caller caller, CancellationToken ct) =>
                     TypedResults.Ok(new Told([await undo.RunAsync(id, caller.Actor, ct)]))
             )
-            .RequireAuthorization(Policies.Administrator)
-            .WithName("undoRenewal");
+            .Is(Operation.UndoRenewal);
 
         static KeySpec? KeyOf(RenewalWish wish) => string.IsNullOrWhiteSpace(wish.NewKey) ? null : KeySpec.Parse(wish.NewKey);
     }

@@ -75,6 +75,7 @@ public sealed class FoundAuthorities(
 
         var issuingKeyFile = keys.NameFor($"issuing--{stamp}");
         var issuingSigner = keys.Make(issuingKeyFile, spec);
+        var bounds = AuthorityBounds.Of(options);
         var issuing = CertificateWriter.Issue(
             new CertificateContent
             {
@@ -87,6 +88,7 @@ public sealed class FoundAuthorities(
                 IsAuthority = true,
                 PathLength = 0,
                 KeyUsage = KeyUsages.KeyCertSign | KeyUsages.CrlSign,
+                Constraints = bounds,
                 AuthorityKeyIdentifier = rootSigner.PublicKey.KeyIdentifier(),
                 CrlUris = [registry.CrlUri(Authority.RootSlug)],
                 IssuerUris = [registry.IssuerUri(Authority.RootSlug)],
@@ -135,12 +137,13 @@ public sealed class FoundAuthorities(
             "system",
             "authority.founded",
             Authority.IssuingSlug,
-            $"{Name($"{options.Organization} Issuing")} under the root"
+            $"{Name($"{options.Organization} Issuing")} under the root; it may certify {bounds?.ToString() ?? "everything"}"
         );
         await write.CommitAsync(ct);
         File.WriteAllText(Path.Combine(options.Data, "root.pem"), Armor.Write(Armor.Certificate, root));
         log.LogInformation(
-            "Founded a root and an issuing authority. Take {File} and its passphrase away, to two places, and delete them here.",
+            "Created a root and an issuing authority, which may certify {Bounds}. Take {File} and its passphrase away, to two places, and delete them here.",
+            bounds?.ToString() ?? "every name there is: whoever gets its key can be anybody, everywhere. BEACON_BOUNDS=zones bounds it",
             sealedPath
         );
     }
@@ -150,7 +153,7 @@ public sealed class FoundAuthorities(
     {
         var keyFile = keys.NameFor($"issuing--{now:yyyyMMdd-HHmmss}");
         var name = Name($"{options.Organization} Issuing");
-        var request = CertificationRequest.Write(name, [], keys.Make(keyFile, spec));
+        var request = CertificationRequest.Write(name, [], keys.Make(keyFile, spec), AuthorityBounds.Of(options));
         db.Authorities.Add(Authority.Asking(Authority.IssuingSlug, $"{options.Organization} Issuing", "issuing", request, keyFile));
         await db.SaveChangesAsync(ct);
         await db.Note(

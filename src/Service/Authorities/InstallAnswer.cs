@@ -71,7 +71,7 @@ public sealed class InstallAnswer(
             else if (!roots.Certified.Any(r => r.Der.AsSpan().SequenceEqual(answer.Root.Der.Span)))
                 throw new BeaconProblem(
                     ProblemCode.AnswerRefused,
-                    $"It is signed by {answer.Root.Subject} with the key {answer.Root.Serial.Hex[..8]}…, a root that is not installed here: nobody would trust what is issued under it.",
+                    $"It is signed by {answer.Root.Subject} with the key {answer.Root.Serial.Short}, a root that is not installed here: nobody would trust what is issued under it.",
                     "Install that root's certificate first: beacon authority install root FILES."
                 );
             await KeepAboveAsync(answer.Above, now, ct);

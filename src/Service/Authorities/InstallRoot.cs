@@ -83,13 +83,13 @@ public sealed class InstallRoot(
                     root.Add(c.Der.ToArray(), key, now);
                     known.Add((key, c));
                     taken.Add(
-                        $"the root's certificate {c.Serial.Hex[..8]}… with {(same.X is null ? "a new" : "the same")} key, until {c.NotAfter:yyyy-MM-dd}"
+                        $"the root's certificate {c.Serial.Short} with {(same.X is null ? "a new" : "the same")} key, until {c.NotAfter:yyyy-MM-dd}"
                     );
                 }
                 else if (known.Any(k => c.SignedBy(k.X.PublicKey)) && known.Any(k => k.X.PublicKey.SameKey(c.PublicKey)))
                 {
                     root.Crosses.Add(new() { Der = c.Der.ToArray() });
-                    taken.Add($"the cross certificate {c.Serial.Hex[..8]}…");
+                    taken.Add($"the cross certificate {c.Serial.Short}");
                 }
                 else
                     throw new BeaconProblem(

@@ -1,6 +1,7 @@
 using System.Security.Cryptography;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
+using OrderlyBeacon.Core.Enrolment;
 using OrderlyBeacon.Core.Issuing;
 using OrderlyBeacon.Core.Keys;
 using OrderlyBeacon.Core.Names;
@@ -8,56 +9,43 @@ using OrderlyBeacon.Core.Profiles;
 
 namespace OrderlyBeacon.Service.Authorities;
 
-/// <summary>An edition that has been decided: every name granted, the key allowed.</summary>
-/// <param name="CertificateId">0 makes or finds the certificate by name.</param>
-public sealed record IssueWish(
-    Profile Profile,
-    DistinguishedName Subject,
-    IReadOnlyList<AlternativeName> Names,
-    PublicKeyInfo PublicKey,
-    TimeSpan? Life,
-    int CertificateId,
-    string CertificateName,
-    string NamesJson,
-    long? RequestId,
-    EditionState State,
-    string Actor,
-    string Cause
-)
+/// <summary>Where a granted edition belongs.</summary>
+/// <param name="CertificateName">Its certificate; made when there is none of that name.</param>
+/// <param name="Actor">Who had it issued, for the journal.</param>
+/// <param name="Cause">What had it issued, for the journal.</param>
+public sealed record EditionPlace(string CertificateName, EditionState State, string Actor, string Cause)
 {
+    /// <summary>0 finds or makes the certificate by its name; then it must be the requester's.</summary>
+    public int CertificateId { get; init; }
+
+    /// <summary>The request it answers: at most one edition is ever recorded for a request, and only while it waits for one.</summary>
+    public long? RequestId { get; init; }
+
+    /// <summary>The host whose agent speaks with this edition from now on.</summary>
+    public int? AgentOf { get; init; }
+
+    /// <summary>Null takes the profile's.</summary>
+    public TimeSpan? Life { get; init; }
+
     /// <summary>A certain key of the authority; the one that issues when left out.</summary>
     public IssuingPoint? Under { get; init; }
 }
 
-/// <summary>The one place where editions are made: works out the content, signs, records durably, and only then hands out.</summary>
+/// <summary>The one place where editions are made, from a granted decision and nothing else: works out the content, signs, records durably, and only then hands out.</summary>
 public sealed class IssueEdition(AuthorityRegistry registry, EditionLedger ledger, TimeProvider clock)
 {
-    public async Task<Recorded> RunAsync(IssueWish wish, CancellationToken ct)
+    /// <exception cref="BeaconProblem">
+    /// <see cref="ProblemCode.ChangedMeanwhile"/> for a stale decision, <see cref="ProblemCode.KeyNotAllowed"/> for a key that is burnt or another certificate's,
+    /// <see cref="ProblemCode.WrongState"/> when the request does not wait for an edition any more.
+    /// </exception>
+    public async Task<Recorded> RunAsync(GrantedDecision decision, PublicKeyInfo key, EditionPlace place, CancellationToken ct)
     {
         var now = clock.GetUtcNow();
-        var point = wish.Under ?? registry.Issuing;
-        var der = CertificateWriter.Issue(
-            Content(wish.Profile, wish.Subject, wish.Names, wish.PublicKey, wish.Life, now, point).Content,
-            point.Signer
-        );
-        return await ledger.RecordAsync(
-            new(
-                X509.Read(der),
-                der,
-                point.GenerationId,
-                wish.CertificateId,
-                wish.CertificateName,
-                wish.NamesJson,
-                wish.RequestId,
-                wish.Profile.Id,
-                wish.Profile.Revision,
-                wish.State,
-                wish.Actor,
-                wish.Cause,
-                now
-            ),
-            ct
-        );
+        decision.ThrowIfStale(now);
+        var point = place.Under ?? registry.Issuing;
+        var content = Content(decision.Profile, decision.Subject, decision.Names, key, place.Life, now, point).Content;
+        var der = CertificateWriter.Issue(content, point.Signer);
+        return await ledger.RecordAsync(new(content, der, point.GenerationId, decision, place, now), ct);
     }
 
     /// <summary>The certificate as it would be, with a serial of its own; nothing is signed or recorded.</summary>

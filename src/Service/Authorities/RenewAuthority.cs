@@ -9,7 +9,14 @@ using OrderlyBeacon.Service.Storage;
 namespace OrderlyBeacon.Service.Authorities;
 
 /// <summary>Begins a renewal of the issuing authority: makes the request for its next generation, with its key or a new one. What issues goes on as it is.</summary>
-public sealed class RenewAuthority(BeaconDb db, AuthorityKeys keys, AuthorityRegistry registry, TimeProvider clock, Changes changes)
+public sealed class RenewAuthority(
+    BeaconDb db,
+    AuthorityKeys keys,
+    AuthorityRegistry registry,
+    BeaconOptions options,
+    TimeProvider clock,
+    Changes changes
+)
 {
     /// <param name="newKey">The kind of a new key; null goes on with the key in use.</param>
     /// <returns>The request's short name.</returns>
@@ -34,7 +41,7 @@ public sealed class RenewAuthority(BeaconDb db, AuthorityKeys keys, AuthorityReg
             // A kill between the file and the row leaves a key that nothing points to; the next one has a name of its own.
             var file = newKey is null ? null : keys.NameFor($"{slug}--{now:yyyyMMdd-HHmmss}");
             var signer = file is null ? point.Signer : keys.Make(file, newKey!);
-            var request = CertificationRequest.Write(point.Certificate.Subject, [], signer);
+            var request = CertificationRequest.Write(point.Certificate.Subject, [], signer, AuthorityBounds.Of(options));
             var generation = authority.Ask(request, file);
             name = AuthorityAnswer.NameOf(CertificationRequest.Read(request));
             await db.Note(

@@ -3,6 +3,7 @@ using System.Security.Cryptography;
 using System.Security.Cryptography.X509Certificates;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
+using OrderlyBeacon.Core.Enrolment;
 using OrderlyBeacon.Core.Keys;
 using OrderlyBeacon.Core.Names;
 using OrderlyBeacon.Core.Renewal;
@@ -28,7 +29,7 @@ public sealed class ServiceCertificate(
     public SslStreamCertificateContext Context =>
         _context ?? throw new InvalidOperationException("The service's certificate is not there yet.");
 
-    private string File => Path.Combine(options.Data, "keys", "service.p12");
+    private string File => Path.Combine(options.Data, "keys", "service.pem");
 
     public async Task RenewIfDueAsync(CancellationToken ct)
     {
@@ -54,42 +55,29 @@ public sealed class ServiceCertificate(
         }
         if (_provisional)
             _context = null;
-        if (_context is null && System.IO.File.Exists(File))
+        if (_context is null)
             TryLoad();
         if (_context is not null && clock.GetUtcNow() < _planned)
             return;
         using var key = ECDsa.Create(ECCurve.NamedCurves.nistP256);
         var names = options.NameList.Select(AlternativeName.Parse).ToList();
         var recorded = await issue.RunAsync(
-            new(
-                profiles.Get("server"),
-                DistinguishedName.ForCommonName(names[0].Value),
-                names,
-                PublicKeyInfo.Read(key.ExportSubjectPublicKeyInfo()),
-                null,
-                0,
-                "beacond@system",
-                Shapes.Json(names.Select(n => n.ToString())),
-                null,
-                EditionState.Current,
-                "system",
-                "the service itself"
-            ),
+            OwnEnrolments.ForService(profiles.Get("service"), names, clock.GetUtcNow()),
+            PublicKeyInfo.Read(key.ExportSubjectPublicKeyInfo()),
+            new("beacond" + CertificateNaming.System, EditionState.Current, "system", "the service itself"),
             ct
         );
-        using var leaf = X509CertificateLoader.LoadCertificate(recorded.Der);
-        using var keyed = leaf.CopyWithPrivateKey(key);
-        var p12 = keyed.Export(X509ContentType.Pkcs12);
-        PrivateFiles.Write(File, p12, overwrite: true);
-        Take(X509CertificateLoader.LoadPkcs12(p12, null));
-        log.LogInformation("The service has a certificate of its own until {Until:u}", leaf.NotAfter.ToUniversalTime());
+        OwnKeyFile.Write(File, recorded.Der, key);
+        var own = X509Certificate2.CreateFromPemFile(File);
+        Take(own);
+        log.LogInformation("The service has a certificate of its own until {Until:u}", own.NotAfter.ToUniversalTime());
     }
 
     /// <summary>While the authority has no certificate: one that the service signs itself, kept over restarts. Its copy in root.pem is what clients trust until then.</summary>
     private void Provisional()
     {
-        var file = Path.Combine(options.Data, "keys", "provisional.p12");
-        if (!System.IO.File.Exists(file))
+        var file = Path.Combine(options.Data, "keys", "provisional.pem");
+        if (OwnKeyFile.TryRead(file) is null)
         {
             using var key = ECDsa.Create(ECCurve.NamedCurves.nistP256);
             var signer = new KeySigner(key);
@@ -106,45 +94,35 @@ public sealed class ServiceCertificate(
                     NotAfter = now.AddYears(1),
                     Names = [.. options.NameList.Select(AlternativeName.Parse)],
                     KeyUsage = Core.Issuing.KeyUsages.DigitalSignature,
-                    ExtendedKeyUsage = [Oids.ServerAuth],
+                    ExtendedKeyUsage = [Oids.ServerAuth, Oids.BeaconService],
                 },
                 signer
             );
-            using var leaf = X509CertificateLoader.LoadCertificate(der);
-            using var keyed = leaf.CopyWithPrivateKey(key);
-            PrivateFiles.Write(file, keyed.Export(X509ContentType.Pkcs12), overwrite: false);
+            OwnKeyFile.Write(file, der, key);
             System.IO.File.WriteAllText(
                 Path.Combine(options.Data, "root.pem"),
                 Core.Formats.Armor.Write(Core.Formats.Armor.Certificate, der)
             );
         }
-        _context = SslStreamCertificateContext.Create(X509CertificateLoader.LoadPkcs12FromFile(file, null), null, offline: true);
+        _context = SslStreamCertificateContext.Create(X509Certificate2.CreateFromPemFile(file), null, offline: true);
         _provisional = true;
     }
 
     private void TryLoad()
     {
-        try
-        {
-            var c = X509CertificateLoader.LoadPkcs12FromFile(File, null);
-            var x = Core.Issuing.X509.Read(c.RawDataMemory);
-            // Other names in the settings, or another authority, need a new one.
-            if (
-                registry.Keys.Any(k => x.SignedBy(k.Certificate.PublicKey))
-                && options.NameList.All(n => x.Names.Contains(AlternativeName.Parse(n)))
-            )
-                Take(c);
-        }
-        catch (CryptographicException e)
-        {
-            log.LogWarning("The kept certificate cannot be read ({Why}); a new one is made", e.Message);
-        }
+        if (OwnKeyFile.TryRead(File) is not { } c)
+            return;
+        var x = Core.Issuing.X509.Read(c.RawDataMemory);
+        // Other names in the settings, another authority, or a certificate from before there was the mark, need a new one.
+        var isOurs = registry.Keys.Any(k => x.SignedBy(k.Certificate.PublicKey)) && x.ExtendedKeyUsage?.Contains(Oids.BeaconService) == true;
+        if (isOurs && options.NameList.All(n => x.Names.Contains(AlternativeName.Parse(n))))
+            Take(c);
     }
 
     /// <summary>Another chain leads to the same certificate now, as when a cross certificate was added.</summary>
     public void ChainChanged()
     {
-        if (!_provisional && System.IO.File.Exists(File))
+        if (!_provisional)
             TryLoad();
     }
 

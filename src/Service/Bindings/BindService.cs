@@ -1,3 +1,5 @@
+using OrderlyBeacon.Service.Rights;
+using OrderlyBeacon.Core.Rights;
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
@@ -17,25 +19,27 @@ public sealed class BindService(
     OrderDesk desk,
     CarryOutRequest carryOut,
     AuthorityRegistry registry,
+    MayAct may,
     Changes changes,
     TimeProvider clock,
     WorkBell bell
 )
 {
     /// <summary>Without a certificate: what taking it out would change.</summary>
-    public async Task<OrderInfo> PlanAsync(string hostName, string service, BindWish wish, CancellationToken ct)
+    public async Task<OrderInfo> PlanAsync(string hostName, string service, BindWish wish, Caller caller, CancellationToken ct)
     {
         Hosts.Host host;
         Order content;
         if (wish.Certificate is null)
         {
-            host = await HostEndpoints.FindAsync(db, hostName, ct);
+            host = await FindHost.ByNameAsync(db, hostName, ct);
+            await may.ThrowUnlessAsync(Operation.PlanBinding, caller, MayAct.Of(host));
             await FindServiceAsync(host, service, ct);
             content = new Order(0, OrderKind.Plan, null, null, null, null, null, [service], null, null, null, null);
         }
         else
         {
-            (host, _, _, var edition) = await FindAsync(hostName, service, wish.Certificate, ct);
+            (host, _, _, var edition) = await FindAsync(hostName, service, wish.Certificate, caller, Operation.PlanBinding, ct);
             content = Content(OrderKind.Plan, wish, edition.Serial, service);
         }
         var order = await desk.AskAsync(host, content, TimeSpan.FromSeconds(15), ct);
@@ -49,6 +53,8 @@ public sealed class BindService(
             service,
             wish.Certificate
                 ?? throw new BeaconProblem(ProblemCode.InputInvalid, "No certificate is given.", "Name the certificate to bind."),
+            caller,
+            Operation.BindService,
             ct
         );
         long id;
@@ -70,8 +76,10 @@ public sealed class BindService(
 
     public async Task<long> TakeOutAsync(string hostName, string service, Caller caller, CancellationToken ct)
     {
-        var host = await HostEndpoints.FindAsync(db, hostName, ct);
+        var host = await FindHost.ByNameAsync(db, hostName, ct);
+        await may.ThrowUnlessAsync(Operation.UnbindService, caller, MayAct.Of(host));
         var row = await FindServiceAsync(host, service, ct);
+        await ThrowUnlessMayReplaceAsync(row, caller, Operation.UnbindService, ct);
         if (!await db.Bindings.AnyAsync(b => b.ServiceId == row.Id, ct))
             throw new BeaconProblem(ProblemCode.NotFound, $"No certificate is bound to {host.Name}/{service}.", "Nothing to do.");
         var order = await desk.PlaceAsync(
@@ -86,6 +94,19 @@ public sealed class BindService(
         return order.Id;
     }
 
+    /// <summary>A service that serves somebody else's certificate is not taken from them, even by who keeps the host.</summary>
+    private async Task ThrowUnlessMayReplaceAsync(HostService row, Caller caller, Operation operation, CancellationToken ct)
+    {
+        var bound = await (
+            from b in db.Bindings.AsNoTracking()
+            where b.ServiceId == row.Id
+            join c in db.Certificates on b.CertificateId equals c.Id
+            select c
+        ).FirstOrDefaultAsync(ct);
+        if (bound is not null)
+            await may.ThrowUnlessAsync(operation, caller, MayAct.Of(bound));
+    }
+
     private Order Content(OrderKind kind, BindWish wish, string serial, string service) =>
         new(0, kind, wish.Certificate, null, null, null, serial, [service], wish.Port, null, null, CarryOutRequest.Anchors(registry));
 
@@ -97,11 +118,14 @@ public sealed class BindService(
         string hostName,
         string service,
         string certificateName,
+        Caller caller,
+        Operation operation,
         CancellationToken ct
     )
     {
-        var host = await HostEndpoints.FindAsync(db, hostName, ct);
+        var host = await FindHost.ByNameAsync(db, hostName, ct);
         host.ThrowIfGone();
+        await may.ThrowUnlessAsync(operation, caller, MayAct.Of(host));
         var row = await FindServiceAsync(host, service, ct);
         if (Shapes.Problem(row.ProblemJson) is { } p)
             throw new BeaconProblem(
@@ -112,6 +136,8 @@ public sealed class BindService(
         var certificate =
             await db.Certificates.AsNoTracking().FirstOrDefaultAsync(c => c.Name == certificateName, ct)
             ?? throw new BeaconProblem(ProblemCode.NotFound, $"There is no certificate \"{certificateName}\".", "See beacon cert list.");
+        await may.ThrowUnlessAsync(operation, caller, MayAct.Of(certificate));
+        await ThrowUnlessMayReplaceAsync(row, caller, operation, ct);
         if (certificate.HostId != host.Id)
             throw new BeaconProblem(
                 ProblemCode.WrongState,
@@ -137,12 +163,12 @@ internal static class ServiceEndpoints
     {
         var g = api.MapGroup("/services").WithTags("Services");
         g.MapGet("", async (ServiceQueries q, string? search, CancellationToken ct) => TypedResults.Ok(await q.ListAsync(search, null, ct)))
-            .WithName("listServices");
+            .Is(Operation.ListServices);
         g.MapGet(
                 "/{host}/{service}",
                 async (string host, string service, ServiceQueries q, BeaconDb db, CancellationToken ct) =>
                 {
-                    var h = await HostEndpoints.FindAsync(db, host, ct);
+                    var h = await FindHost.ByNameAsync(db, host, ct);
                     return TypedResults.Ok(
                         (await q.ListAsync(null, h.Id, ct)).FirstOrDefault(s => s.Name == service)
                             ?? throw new BeaconProblem(
@@ -153,27 +179,24 @@ internal static class ServiceEndpoints
                     );
                 }
             )
-            .WithName("getService");
+            .Is(Operation.GetService);
         g.MapPost(
                 "/{host}/{service}/plan",
-                async (string host, string service, BindWish wish, BindService bind, CancellationToken ct) =>
-                    TypedResults.Ok(await bind.PlanAsync(host, service, wish, ct))
+                async (string host, string service, BindWish wish, BindService bind, Caller caller, CancellationToken ct) =>
+                    TypedResults.Ok(await bind.PlanAsync(host, service, wish, caller, ct))
             )
-            .RequireAuthorization(Policies.Requester)
-            .WithName("planBinding");
+            .Is(Operation.PlanBinding);
         g.MapPost(
                 "/{host}/{service}/binding",
                 async (string host, string service, BindWish wish, BindService bind, Caller caller, CancellationToken ct) =>
                     TypedResults.Ok(new OrderAccepted(await bind.PutInAsync(host, service, wish, caller, ct)))
             )
-            .RequireAuthorization(Policies.Requester)
-            .WithName("bindService");
+            .Is(Operation.BindService);
         g.MapDelete(
                 "/{host}/{service}/binding",
                 async (string host, string service, BindService bind, Caller caller, CancellationToken ct) =>
                     TypedResults.Ok(new OrderAccepted(await bind.TakeOutAsync(host, service, caller, ct)))
             )
-            .RequireAuthorization(Policies.Requester)
-            .WithName("unbindService");
+            .Is(Operation.UnbindService);
     }
 }

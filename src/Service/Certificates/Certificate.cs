@@ -15,9 +15,11 @@ public sealed class Certificate
     public string NamesJson { get; private set; } = "[]";
     public string Key { get; private set; } = "";
     public string? Life { get; private set; }
+
+    /// <summary>Whose it is: a person, <c>group:NAME</c>, <c>agent:HOST</c> or <c>system</c>.</summary>
     public string Owner { get; private set; } = "";
 
-    /// <summary>Names that a person approved: they stay approved for renewals.</summary>
+    /// <summary>Names that people approved, as <see cref="Core.Names.AlternativeName.ToString"/> writes them: they stay approved for renewals. The ledger alone writes them.</summary>
     public string ApprovedJson { get; private set; } = "[]";
     public double RenewAfter { get; private set; }
     public bool NewKey { get; private set; } = true;
@@ -32,19 +34,30 @@ public sealed class Certificate
 
     public RenewalPolicy Policy => new(RenewAfter, NewKey, Automatic);
 
-    public static Certificate Of(string name, int? hostId, double? renewAfter) =>
+    /// <summary>Whether it was ever issued.</summary>
+    public bool HasEdition { get; private set; }
+
+    /// <param name="owner">A person, <c>group:NAME</c>, or <c>agent:HOST</c>.</param>
+    public static Certificate Of(string name, int? hostId, double? renewAfter, string owner) =>
         new()
         {
             Name = name,
             HostId = hostId,
+            Owner = owner,
             RenewAfter = renewAfter ?? new RenewalPolicy().After,
             Automatic = hostId is not null,
         };
 
     /// <summary>Takes over what a granted request asks for.</summary>
-    public void Wish(string profile, string subject, string namesJson, string key, string? life, string owner, string approvedJson)
+    public void Wish(string profile, string subject, string namesJson, string key, string? life)
     {
-        (Profile, Subject, NamesJson, Key, Life, Owner, ApprovedJson) = (profile, subject, namesJson, key, life, owner, approvedJson);
+        (Profile, Subject, NamesJson, Key, Life) = (profile, subject, namesJson, key, life);
+        Version++;
+    }
+
+    public void GiveTo(string owner)
+    {
+        Owner = owner;
         Version++;
     }
 
@@ -92,6 +105,9 @@ public sealed class Edition
     public string Profile { get; private init; } = "";
     public int ProfileRevision { get; private init; }
     public byte[] Der { get; private init; } = [];
+
+    /// <summary>What it was issued on: names with reasons and people, as the ledger wrote it.</summary>
+    public string? DecisionJson { get; private init; }
     public DateTimeOffset IssuedAt { get; private init; }
     public DateTimeOffset NotBefore { get; private init; }
     public DateTimeOffset NotAfter { get; private init; }

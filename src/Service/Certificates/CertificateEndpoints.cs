@@ -1,3 +1,5 @@
+using OrderlyBeacon.Service.Rights;
+using OrderlyBeacon.Core.Rights;
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
@@ -22,7 +24,7 @@ internal static class CertificateEndpoints
                 async (CertificateQueries q, string? search, string? host, string? after, int? take, CancellationToken ct) =>
                     TypedResults.Ok(await q.ListAsync(search, host, after, Math.Clamp(take ?? 200, 1, 2000), ct))
             )
-            .WithName("listCertificates");
+            .Is(Operation.ListCertificates);
 
         g.MapGet(
                 "/{name}",
@@ -33,15 +35,14 @@ internal static class CertificateEndpoints
                     return TypedResults.Ok(detail);
                 }
             )
-            .WithName("getCertificate");
+            .Is(Operation.GetCertificate);
 
         g.MapPost(
                 "/{name}/renew",
                 async (string name, OrderRenewal renewal, CertificateQueries q, Caller caller, CancellationToken ct) =>
-                    TypedResults.Ok(new OrderAccepted(await renewal.RunAsync((await q.FindAsync(name, ct)).Id, caller.Actor, ct)))
+                    TypedResults.Ok(new OrderAccepted(await renewal.RunAsync((await q.FindAsync(name, ct)).Id, caller, ct)))
             )
-            .RequireAuthorization(Policies.Requester)
-            .WithName("renewCertificate");
+            .Is(Operation.RenewCertificate);
 
         g.MapPost(
                 "/{name}/revoke",
@@ -54,8 +55,7 @@ internal static class CertificateEndpoints
                     return TypedResults.Ok(await q.OneAsync(row.Name, ct));
                 }
             )
-            .RequireAuthorization(Policies.Administrator)
-            .WithName("revokeCertificate");
+            .Is(Operation.RevokeCertificate);
 
         g.MapPost(
                 "/{name}/release",
@@ -66,8 +66,7 @@ internal static class CertificateEndpoints
                     return TypedResults.Ok(await q.OneAsync(row.Name, ct));
                 }
             )
-            .RequireAuthorization(Policies.Administrator)
-            .WithName("releaseCertificate");
+            .Is(Operation.ReleaseCertificate);
 
         api.MapGet(
                 "/editions",
@@ -95,7 +94,7 @@ internal static class CertificateEndpoints
                     ]);
                 }
             )
-            .WithName("findEditions")
+            .Is(Operation.FindEditions)
             .WithTags("Certificates");
 
         api.MapPost(
@@ -103,13 +102,21 @@ internal static class CertificateEndpoints
                 async (RevocationWish wish, RevokeMany revoke, Caller caller, CancellationToken ct) =>
                     TypedResults.Ok(await revoke.RunAsync(wish, caller, ct))
             )
-            .RequireAuthorization(Policies.Administrator)
-            .WithName("revokeMany")
+            .Is(Operation.RevokeMany)
             .WithTags("Certificates");
 
-        g.MapPut("/{name}/policy", ChangePolicyAsync).RequireAuthorization(Policies.Requester).WithName("changePolicy");
+        g.MapPut(
+                "/{name}/owner",
+                async (string name, NewOwner body, Owners owners, CertificateQueries q, Caller caller, CancellationToken ct) =>
+                {
+                    await owners.GiveCertificateAsync(name, body.Owner, caller, ct);
+                    return TypedResults.Ok(await q.OneAsync(name, ct));
+                }
+            )
+            .Is(Operation.GiveCertificate);
+        g.MapPut("/{name}/policy", ChangePolicyAsync).Is(Operation.ChangePolicy);
 
-        g.MapGet("/{name}/export", ExportAsync).WithName("exportCertificate").Produces(200, contentType: "application/octet-stream");
+        g.MapGet("/{name}/export", ExportAsync).Is(Operation.ExportCertificate).Produces(200, contentType: "application/octet-stream");
     }
 
     private static string Tag(long version) => $"\"{version}\"";
@@ -121,6 +128,7 @@ internal static class CertificateEndpoints
         CertificateQueries q,
         Caller caller,
         TimeProvider clock,
+        MayAct may,
         Changes changes,
         HttpContext context,
         CancellationToken ct
@@ -138,6 +146,7 @@ internal static class CertificateEndpoints
             var row =
                 await db.Certificates.FirstOrDefaultAsync(c => c.Name == name, ct)
                 ?? throw new BeaconProblem(ProblemCode.NotFound, $"There is no certificate \"{name}\".", "See beacon cert list.");
+            await may.ThrowUnlessAsync(Operation.ChangePolicy, caller, MayAct.Of(row));
             if (match != Tag(row.Version))
                 throw new BeaconProblem(
                     ProblemCode.ChangedMeanwhile,

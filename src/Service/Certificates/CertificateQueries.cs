@@ -136,7 +136,10 @@ public sealed class CertificateQueries(BeaconDb db, AuthorityRegistry registry, 
                     x.c.RetryAt,
                     new(x.c.RenewAfter, x.c.NewKey, x.c.Automatic),
                     x.c.Version
-                );
+                )
+                {
+                    Owner = x.c.Owner,
+                };
             }),
         ];
     }
@@ -225,7 +228,7 @@ public sealed class CertificateQueries(BeaconDb db, AuthorityRegistry registry, 
                 )),
             ],
             x is null ? null : Shapes.Text(x),
-            x is null ? [] : ChainBuilder.Build(x, registry.All, [], registry.Anchors).Steps,
+            x is null ? [] : PathJudge.Judge(new(x, registry.All, [], registry.Anchors, clock.GetUtcNow()) { Purpose = null }).Steps,
             looks,
             orders
         );

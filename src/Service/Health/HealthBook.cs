@@ -1,3 +1,5 @@
+using OrderlyBeacon.Service.Rights;
+using OrderlyBeacon.Core.Rights;
 using System.Globalization;
 using System.Text;
 using OrderlyBeacon.Contracts;
@@ -75,11 +77,10 @@ internal static class HealthEndpoints
                 async (HealthBook book, CheckHierarchy check, CancellationToken ct) =>
                     TypedResults.Ok(book.Last ?? await check.RunAsync(ct))
             )
-            .WithName("getHealth")
+            .Is(Operation.GetHealth)
             .WithTags("Authorities");
         api.MapPost("/authorities/health", async (CheckHierarchy check, CancellationToken ct) => TypedResults.Ok(await check.RunAsync(ct)))
-            .RequireAuthorization(Policies.Person)
-            .WithName("checkHealth")
+            .Is(Operation.CheckHealth)
             .WithTags("Authorities");
     }
 }

@@ -1,3 +1,4 @@
+using System.Text.Json;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 
@@ -21,8 +22,39 @@ public sealed class Host
     public string? AnchorsJson { get; private set; }
     public DateTimeOffset? AgentCertificateEnds { get; private set; }
 
-    public static Host Invite(string name) => new() { Name = name };
+    /// <summary>Who may order work on it: a person, or <c>group:NAME</c>.</summary>
+    public string Owner { get; private set; } = DefaultOwner;
 
+    /// <summary>Thumbprint of the certificate that its agent speaks with; null while it has not joined.</summary>
+    public string? AgentThumbprint { get; private set; }
+
+    /// <summary>Of the next one: issued, and not used yet. From its first use on it takes the other's place.</summary>
+    public string? AgentNextThumbprint { get; private set; }
+
+    /// <summary>Addresses at which the service itself met its agent, with the moment.</summary>
+    public string MetJson { get; private set; } = "{}";
+
+    public const string DefaultOwner = "group:administrators";
+
+    /// <summary>How long a meeting is evidence.</summary>
+    private static readonly TimeSpan MeetingLife = TimeSpan.FromDays(1);
+
+    public static Host Invite(string name, string owner) => new() { Name = name, Owner = owner };
+
+    public void GiveTo(string owner) => Owner = owner;
+
+    /// <summary>Addresses, as names are written, at which its agent was met a short while ago.</summary>
+    public IReadOnlyCollection<string> MetAt(DateTimeOffset now) =>
+        [.. Meetings.Where(m => m.Value > now - MeetingLife).Select(m => m.Key)];
+
+    public void Met(string address, DateTimeOffset at)
+    {
+        var meetings = Meetings.Where(m => m.Value > at - MeetingLife).ToDictionary(m => m.Key, m => m.Value);
+        meetings[address] = at;
+        MetJson = JsonSerializer.Serialize(meetings, BeaconJson.Default.DictionaryStringDateTimeOffset);
+    }
+
+    private Dictionary<string, DateTimeOffset> Meetings => JsonSerializer.Deserialize(MetJson, BeaconJson.Default.DictionaryStringDateTimeOffset)!;
     public void NewJoinCode(string hash, DateTimeOffset until)
     {
         if (State == HostState.Joined)
@@ -54,12 +86,18 @@ public sealed class Host
             new(ProblemCode.JoinCodeRefused, $"The join code for {Name} {why}.", $"Make a new one: beacon host invite {Name}.");
     }
 
-    public void Join(DateTimeOffset agentCertificateEnds)
+    /// <summary>The code is used up; what spoke for the host before speaks for it no more. The certificate follows.</summary>
+    public void Join() =>
+        (State, JoinCodeHash, JoinCodeUntil, AgentThumbprint, AgentNextThumbprint, MetJson) = (HostState.Joined, null, null, null, null, "{}");
+
+
+    /// <summary>The next certificate was used: the one before is over.</summary>
+    public void AgentTookUp(string thumbprint)
     {
-        (State, JoinCodeHash, JoinCodeUntil, AgentCertificateEnds) = (HostState.Joined, null, null, agentCertificateEnds);
+        if (AgentNextThumbprint == thumbprint)
+            (AgentThumbprint, AgentNextThumbprint) = (thumbprint, null);
     }
 
-    public void NoteAgentCertificate(DateTimeOffset ends) => AgentCertificateEnds = ends;
 
     public void Seen(DateTimeOffset at) => LastSeen = at;
 
@@ -80,7 +118,7 @@ public sealed class Host
             anchorsJson
         );
 
-    public void Remove() => (State, JoinCodeHash) = (HostState.Removed, null);
+    public void Remove() => (State, JoinCodeHash, AgentThumbprint, AgentNextThumbprint) = (HostState.Removed, null, null, null);
 
     public void ThrowIfGone()
     {

@@ -1,3 +1,6 @@
+using OrderlyBeacon.Service.Enrolment;
+using OrderlyBeacon.Service.Rights;
+using OrderlyBeacon.Core.Rights;
 using System.Security.Cryptography;
 using System.Text;
 using System.Text.Json;
@@ -22,6 +25,7 @@ public sealed class InviteHost(
     BeaconDb db,
     AuthorityRegistry registry,
     KnownNames known,
+    Owners owners,
     BeaconOptions options,
     TimeProvider clock,
     Changes changes
@@ -30,9 +34,12 @@ public sealed class InviteHost(
     private static readonly TimeSpan CodeLife = TimeSpan.FromHours(24);
     private const string Letters = "abcdefghjkmnpqrstuvwxyz23456789";
 
-    public async Task<HostInvitation> RunAsync(string name, Caller caller, CancellationToken ct)
+    /// <param name="owner">Who may order work on it; null leaves it as it is, at first with the administrators.</param>
+    public async Task<HostInvitation> RunAsync(string name, string? owner, Caller caller, CancellationToken ct)
     {
         var dns = DnsName.Parse(name);
+        if (owner is not null)
+            await owners.CheckAsync(owner, ct);
         if (dns.IsWildcard)
             throw new BeaconProblem(ProblemCode.NameMalformed, "A host's name has no star.", "Give the server's full name.");
         var secret = string.Join('-', Enumerable.Range(0, 4).Select(_ => RandomNumberGenerator.GetString(Letters, 5)));
@@ -40,7 +47,9 @@ public sealed class InviteHost(
         await using var write = await db.BeginWriteAsync(ct);
         var host = await db.Hosts.FirstOrDefaultAsync(h => h.Name == dns.Ascii, ct);
         if (host is null)
-            db.Hosts.Add(host = Host.Invite(dns.Ascii));
+            db.Hosts.Add(host = Host.Invite(dns.Ascii, owner ?? Host.DefaultOwner));
+        else if (owner is not null)
+            host.GiveTo(owner);
         host.NewJoinCode(HashOf(secret), now + CodeLife);
         await db.Note(now, caller.Actor, "host.invited", dns.Ascii, $"code good until {now + CodeLife:yyyy-MM-dd HH:mm}Z");
         await write.CommitAsync(ct);
@@ -73,7 +82,8 @@ public sealed class RemoveHost(BeaconDb db, AnnounceRevocations announce, KnownN
                     .ToListAsync(ct)
             )
                 o.Cancel(now);
-            var ids = await db.Certificates.Where(c => c.HostId == host.Id).Select(c => c.Id).ToListAsync(ct);
+            var agent = "agent:" + host.Name;
+            var ids = await db.Certificates.Where(c => c.HostId == host.Id && c.Owner == agent).Select(c => c.Id).ToListAsync(ct);
             foreach (
                 var e in await db
                     .Editions.Where(e => ids.Contains(e.CertificateId) && e.Profile == "agent" && e.RevokedAt == null && e.NotAfter > now)
@@ -123,13 +133,13 @@ internal static class HostEndpoints
                     );
                 }
             )
-            .WithName("listHosts");
+            .Is(Operation.ListHosts);
 
         g.MapGet(
                 "/{name}",
                 async (string name, BeaconDb db, OrderDesk desk, ServiceQueries services, CancellationToken ct) =>
                 {
-                    var host = await FindAsync(db, name, ct);
+                    var host = await FindHost.ByNameAsync(db, name, ct);
                     var list = await services.ListAsync(null, host.Id, ct);
                     return TypedResults.Ok(
                         new HostDetail(
@@ -140,40 +150,41 @@ internal static class HostEndpoints
                     );
                 }
             )
-            .WithName("getHost");
+            .Is(Operation.GetHost);
 
         g.MapPost(
                 "",
                 async (NewHost body, InviteHost invite, Caller caller, CancellationToken ct) =>
-                    TypedResults.Ok(await invite.RunAsync(body.Name, caller, ct))
+                    TypedResults.Ok(await invite.RunAsync(body.Name, body.Owner, caller, ct))
             )
-            .RequireAuthorization(Policies.Administrator)
-            .WithName("inviteHost");
+            .Is(Operation.InviteHost)
+            .AnswersSecret();
+        g.MapPut(
+                "/{name}/owner",
+                async (string name, NewOwner body, Owners owners, Caller caller, CancellationToken ct) =>
+                {
+                    await owners.GiveHostAsync(name, body.Owner, caller, ct);
+                    return TypedResults.NoContent();
+                }
+            )
+            .Is(Operation.GiveHost);
+        g.MapPost(
+                "/{name}/meetings",
+                async (string name, MeetWish body, MeetAgent meet, Caller caller, CancellationToken ct) =>
+                    TypedResults.Ok(new Told([await meet.RunAsync(name, body.Address, caller, ct)]))
+            )
+            .Is(Operation.MeetHost)
+            .RequireRateLimiting(Lanes.Dear);
 
         g.MapDelete(
                 "/{name}",
                 async (string name, RemoveHost remove, BeaconDb db, Caller caller, CancellationToken ct) =>
                 {
-                    await remove.RunAsync((await FindAsync(db, name, ct)).Name, caller, ct);
+                    await remove.RunAsync((await FindHost.ByNameAsync(db, name, ct)).Name, caller, ct);
                     return TypedResults.NoContent();
                 }
             )
-            .RequireAuthorization(Policies.Administrator)
-            .WithName("removeHost");
-    }
-
-    /// <summary>By full name, or by its first label where that is unmistakable.</summary>
-    public static async Task<Host> FindAsync(BeaconDb db, string name, CancellationToken ct)
-    {
-        var found = await db
-            .Hosts.AsNoTracking()
-            .Where(h => h.Name == name || h.Name.StartsWith(name + "."))
-            .OrderBy(h => h.Name.Length)
-            .Take(2)
-            .ToListAsync(ct);
-        return found.FirstOrDefault(h => h.Name == name)
-            ?? (found.Count == 1 ? found[0] : null)
-            ?? throw new BeaconProblem(ProblemCode.NotFound, $"There is no host \"{name}\".", "See beacon host list.");
+            .Is(Operation.RemoveHost);
     }
 
     private static HostInfo Info(Host h, OrderDesk desk, int services) =>
@@ -187,5 +198,8 @@ internal static class HostEndpoints
             services,
             h.AgentCertificateEnds,
             Shapes.Problem(h.ProblemJson)
-        );
+        )
+        {
+            Owner = h.Owner,
+        };
 }

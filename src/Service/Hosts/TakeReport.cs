@@ -1,3 +1,4 @@
+using OrderlyBeacon.Service.Enrolment;
 using System.Text.Json;
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;

@@ -1,3 +1,5 @@
+using OrderlyBeacon.Service.Rights;
+using OrderlyBeacon.Core.Rights;
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Service.Storage;
@@ -28,7 +30,7 @@ internal static class JournalEndpoints
                     );
                 }
             )
-            .WithName("listJournal")
+            .Is(Operation.ListJournal)
             .WithTags("Journal");
     }
 }

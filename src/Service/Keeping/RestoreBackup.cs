@@ -1,3 +1,4 @@
+using System.Security.Cryptography;
 using System.CommandLine;
 using System.Formats.Tar;
 using System.Globalization;
@@ -22,7 +23,7 @@ public sealed class RestoreBackup(BeaconDb db, AuthorityRegistry registry, Fetch
 {
     /// <summary>Unpacks into a folder that is not there yet, or empty.</summary>
     /// <returns>When the backup was taken.</returns>
-    public static async Task<DateTimeOffset> UnpackAsync(string file, string data, string passphrase, CancellationToken ct)
+    public static async Task<DateTimeOffset> UnpackAsync(string file, string data, ECDiffieHellman key, CancellationToken ct)
     {
         if (Directory.Exists(data) && Directory.EnumerateFileSystemEntries(data).Any())
             throw new BeaconProblem(
@@ -50,7 +51,7 @@ public sealed class RestoreBackup(BeaconDb db, AuthorityRegistry registry, Fetch
                 }
             )
         )
-            await SealedStream.ReadAsync(from, to, passphrase, ct);
+            await SealedFile.ReadAsync(from, to, key, ct);
         await using (var stream = File.OpenRead(tar))
         await using (var reader = new TarReader(stream))
             while (await reader.GetNextEntryAsync(copyData: false, ct) is { } entry)
@@ -193,24 +194,26 @@ internal static class RestoreCommand
     public static async Task<int> RunAsync(string[] args)
     {
         var file = new Argument<string>("file") { Description = "What beacon backup wrote." };
-        var fd = new Option<int>("--passphrase-fd") { Description = "Read the passphrase from this file descriptor; 0 is standard input." };
+        var keyFile = new Option<string>("--key") { Description = "The recovery key's private half, as beacon ceremony recovery-key wrote it.", Required = true };
+        var fd = new Option<int>("--passphrase-fd") { Description = "Read its passphrase from this file descriptor; 0 is standard input." };
         var list = new Option<string[]>("--list")
         {
             Description = "A CRL that was saved after the backup, when its address cannot be reached any more.",
             AllowMultipleArgumentsPerToken = true,
         };
-        var root = new RootCommand("Restore a backup into the folder that BEACON_DATA names, which must be new.") { file, fd, list };
+        var root = new RootCommand("Restore a backup into the folder that BEACON_DATA names, which must be new.") { file, keyFile, fd, list };
         root.SetAction(
             async (r, ct) =>
             {
                 using var input = new FileStream(new SafeFileHandle(r.GetValue(fd), ownsHandle: false), FileAccess.Read);
                 using var reader = new StreamReader(input, Encoding.UTF8);
                 var passphrase = (await reader.ReadLineAsync(ct) ?? "").Trim();
+                using var key = RecoveryKeys.Open(await File.ReadAllTextAsync(r.GetValue(keyFile)!, ct), passphrase);
                 var builder = WebApplication.CreateSlimBuilder();
                 builder.Configuration.AddEnvironmentVariables("BEACON_");
                 builder.Logging.ClearProviders();
                 var options = BeaconOptions.Read(builder.Configuration);
-                var taken = await RestoreBackup.UnpackAsync(r.GetValue(file)!, options.Data, passphrase, ct);
+                var taken = await RestoreBackup.UnpackAsync(r.GetValue(file)!, options.Data, key, ct);
                 // A copy is in the simple mode; the first look at a database is read-only, and could not change that.
                 await using (var connection = new Microsoft.Data.Sqlite.SqliteConnection(Database.ConnectionString(options)))
                 {

@@ -1,3 +1,5 @@
+using OrderlyBeacon.Service.Rights;
+using OrderlyBeacon.Core.Rights;
 using System.Formats.Tar;
 using System.Globalization;
 using Microsoft.EntityFrameworkCore;
@@ -11,13 +13,13 @@ namespace OrderlyBeacon.Service.Keeping;
 /// Everything that the service keeps, in one sealed file, while it runs: a consistent copy of the database, then the keys as they are protected. In that order, since
 /// a key's file is there before the row that names it.
 /// </summary>
-public sealed class TakeBackup(BeaconDb db, BeaconOptions options, TimeProvider clock)
+public sealed class TakeBackup(BeaconDb db, RecoveryKeys recovery, BeaconOptions options, TimeProvider clock)
 {
     public const string DatabaseName = "beacon.db",
         AboutName = "about.txt";
 
-    /// <summary>What belongs to it besides the database; keys that are in a token stay there.</summary>
-    internal static readonly string[] Folders = ["keys", "take-away"];
+    /// <summary>What belongs to it besides the database; keys that are in a token stay there, and what is to be taken away is not read.</summary>
+    internal static readonly string[] Folders = ["keys"];
 
     /// <summary>At start: what a backup that was cut off left lying is of no use.</summary>
     public static void Tidy(string data)
@@ -29,8 +31,9 @@ public sealed class TakeBackup(BeaconDb db, BeaconOptions options, TimeProvider 
     }
 
     /// <returns>A temporary file, to be deleted by the caller.</returns>
-    public async Task<string> RunAsync(string passphrase, string actor, CancellationToken ct)
+    public async Task<string> RunAsync(string actor, CancellationToken ct)
     {
+        var recipients = recovery.Read();
         var now = clock.GetUtcNow();
         var folder = Directory
             .CreateDirectory(
@@ -47,7 +50,13 @@ public sealed class TakeBackup(BeaconDb db, BeaconOptions options, TimeProvider 
         {
             await using (var write = await db.BeginWriteAsync(ct))
             {
-                await db.Note(now, actor, "service.backed-up", "service");
+                await db.Note(
+                    now,
+                    actor,
+                    "service.backed-up",
+                    "service",
+                    "sealed to " + string.Join(", ", recipients.Select(r => $"{r.Subject} ({r.PublicKey.Fingerprint()[..16]}…)"))
+                );
                 await write.CommitAsync(ct);
             }
             await db.Database.ExecuteSqlAsync($"VACUUM INTO {copy}", ct);
@@ -75,7 +84,7 @@ public sealed class TakeBackup(BeaconDb db, BeaconOptions options, TimeProvider 
             }
             await using (var from = File.OpenRead(tar))
             await using (var to = PrivateFile(done))
-                await SealedStream.WriteAsync(from, to, passphrase, ct);
+                await SealedFile.WriteAsync(from, to, [.. recipients.Select(r => r.PublicKey)], ct);
             return done;
         }
         catch
@@ -123,9 +132,9 @@ internal static class BackupEndpoints
     public static void MapBackup(this RouteGroupBuilder api) =>
         api.MapPost(
                 "/backup",
-                async (BackupWish wish, TakeBackup take, Caller caller, TimeProvider clock, CancellationToken ct) =>
+                async (TakeBackup take, Caller caller, TimeProvider clock, CancellationToken ct) =>
                 {
-                    var file = await take.RunAsync(wish.Passphrase, caller.Actor, ct);
+                    var file = await take.RunAsync(caller.Actor, ct);
                     var stream = new FileStream(
                         file,
                         new FileStreamOptions
@@ -135,11 +144,12 @@ internal static class BackupEndpoints
                             Options = FileOptions.DeleteOnClose | FileOptions.Asynchronous,
                         }
                     );
-                    return Results.File(stream, "application/octet-stream", $"beacon-backup--{clock.GetUtcNow():yyyy-MM-dd-HHmm}.sealed");
+                    return Results.File(stream, "application/x-tar", $"beacon-backup--{clock.GetUtcNow():yyyy-MM-dd-HHmm}.sealed.tar");
                 }
             )
-            .RequireAuthorization(Policies.Administrator)
-            .WithName("takeBackup")
+            .Is(Operation.TakeBackup)
+            .AnswersSecret()
+            .RequireRateLimiting(Lanes.Dear)
             .WithTags("Keeping")
-            .Produces(200, contentType: "application/octet-stream");
+            .Produces(200, contentType: "application/x-tar");
 }

@@ -1,3 +1,5 @@
+using System.Globalization;
+using OrderlyBeacon.Core.Rights;
 using System.Security.Claims;
 
 namespace OrderlyBeacon.Service.People;
@@ -8,6 +10,9 @@ public sealed record Caller(string Name, IReadOnlyList<string> Groups, string? H
     public const string Scheme = "beacon";
     private const string GroupClaim = "group";
     private const string HostClaim = "host";
+    private const string HostIdClaim = "host-row";
+    private const string ProvedClaim = "proved";
+    private const string SessionClaim = "session";
 
     /// <summary>As it stands in the journal.</summary>
     public string Actor => Host is null ? Name : "agent:" + Host;
@@ -15,7 +20,17 @@ public sealed record Caller(string Name, IReadOnlyList<string> Groups, string? H
     /// <summary>The address the call came from.</summary>
     public string? From { get; init; }
 
-    public bool IsAdministrator => Groups.Contains(Person.Administrators);
+    /// <summary>When the password was given last; null for agents and for calls that bring it along.</summary>
+    public DateTimeOffset? ProvedAt { get; init; }
+
+    /// <summary>The row of the host whose agent it is.</summary>
+    public int? HostId { get; init; }
+
+    /// <summary>The session's hash: of a sign-in by token or cookie.</summary>
+    public string? SessionHash { get; init; }
+
+    public Who Who => new(Host is null ? Name : "", Groups, Host);
+    public bool IsAdministrator => Who.IsAdministrator;
 
     public ClaimsPrincipal Principal(string method)
     {
@@ -25,28 +40,24 @@ public sealed record Caller(string Name, IReadOnlyList<string> Groups, string? H
             id.AddClaim(new(GroupClaim, g));
         if (Host is not null)
             id.AddClaim(new(HostClaim, Host));
+        if (HostId is { } row)
+            id.AddClaim(new(HostIdClaim, row.ToString(CultureInfo.InvariantCulture)));
+        if (ProvedAt is { } at)
+            id.AddClaim(new(ProvedClaim, at.ToUnixTimeMilliseconds().ToString(CultureInfo.InvariantCulture)));
+        if (SessionHash is not null)
+            id.AddClaim(new(SessionClaim, SessionHash));
         return new(id);
     }
 
     public static Caller Of(ClaimsPrincipal p) =>
-        new(p.Identity?.Name ?? "", [.. p.FindAll(GroupClaim).Select(c => c.Value)], p.FindFirst(HostClaim)?.Value);
+        new(p.Identity?.Name ?? "", [.. p.FindAll(GroupClaim).Select(c => c.Value)], p.FindFirst(HostClaim)?.Value)
+        {
+            ProvedAt = p.FindFirst(ProvedClaim) is { } c ? DateTimeOffset.FromUnixTimeMilliseconds(long.Parse(c.Value, CultureInfo.InvariantCulture)) : null,
+            HostId = p.FindFirst(HostIdClaim) is { } row ? int.Parse(row.Value, CultureInfo.InvariantCulture) : null,
+            SessionHash = p.FindFirst(SessionClaim)?.Value,
+        };
 
     /// <summary>Taken by endpoints as a parameter.</summary>
     public static ValueTask<Caller?> BindAsync(HttpContext context) =>
         new(Of(context.User) with { From = context.Connection.RemoteIpAddress?.ToString() });
-}
-
-/// <summary>Names of the authorization policies.</summary>
-public static class Policies
-{
-    /// <summary>Anybody who is signed in may read.</summary>
-    public const string Person = "person";
-
-    /// <summary>May ask for certificates and bind them: administrators and zone holders.</summary>
-    public const string Requester = "requester";
-
-    /// <summary>May approve others' requests.</summary>
-    public const string Approver = "approver";
-    public const string Administrator = "administrator";
-    public const string Agent = "agent";
 }

@@ -2,19 +2,18 @@ using OrderlyBeacon.Core;
 
 namespace OrderlyBeacon.Service.People;
 
-/// <summary>Somebody who signs in. Wrong passwords lock for a while: five in a row, then a minute, doubling up to an hour.</summary>
+/// <summary>Somebody who signs in. Who leaves stays on record, so that nobody else ever gets the name and with it what it owns.</summary>
 public sealed class Person
 {
-    public const string Administrators = "administrators";
-    public const string Approvers = "approvers";
-    private const int FreeTries = 5;
+    /// <summary>Names of actors in the journal that are no people.</summary>
+    private static readonly string[] Reserved = ["system", "rules", "renewal", "parent", "agent", "service"];
+
 
     public int Id { get; private init; }
     public string Name { get; private init; } = "";
     public string PasswordHash { get; private set; } = "";
-    public string Groups { get; private init; } = "";
-    public int Failures { get; private set; }
-    public DateTimeOffset? LockedUntil { get; private set; }
+    public string Groups { get; private set; } = "";
+    public DateTimeOffset? LeftAt { get; private set; }
 
     public IReadOnlyList<string> GroupList => Groups.Split(',', StringSplitOptions.RemoveEmptyEntries);
 
@@ -26,37 +25,25 @@ public sealed class Person
                 $"\"{name}\" is not a name to sign in with.",
                 "Use letters, digits, dots and hyphens."
             );
-        return new()
-        {
-            Name = name.ToLowerInvariant(),
-            PasswordHash = passwordHash,
-            Groups = string.Join(',', groups.Select(g => g.Trim()).Where(g => g.Length > 0)),
-        };
+        var lower = name.ToLowerInvariant();
+        if (Reserved.Contains(lower))
+            throw new BeaconProblem(ProblemCode.InputInvalid, $"\"{lower}\" is what the journal calls a part of the service.", "Choose another name.");
+        var person = new Person { Name = lower, PasswordHash = passwordHash };
+        person.Regroup(groups);
+        return person;
     }
 
-    public void ThrowIfLocked(DateTimeOffset now)
+    public void Regroup(IEnumerable<string> groups)
     {
-        if (LockedUntil > now)
-            throw new BeaconProblem(
-                ProblemCode.LockedOut,
-                "There were too many wrong passwords.",
-                $"Wait until {LockedUntil:HH:mm:ss} UTC and try again."
-            );
+        var all = groups.Select(g => g.Trim()).Where(g => g.Length > 0).Distinct().ToList();
+        if (all.Find(g => g.Length > 64 || !g.All(c => char.IsAsciiLetterOrDigit(c) || c is '.' or '-' or '_')) is { } bad)
+            throw new BeaconProblem(ProblemCode.InputInvalid, $"\"{bad}\" is not a group's name.", "Use letters, digits, dots and hyphens.");
+        Groups = string.Join(',', all);
     }
 
-    public void NoteFailure(DateTimeOffset now)
-    {
-        Failures++;
-        if (Failures >= FreeTries)
-            LockedUntil = now + TimeSpan.FromMinutes(Math.Min(60, Math.Pow(2, Failures - FreeTries)));
-    }
+    public void ChangePassword(string hash) => PasswordHash = hash;
 
-    public void NoteSuccess(string? betterHash)
-    {
-        (Failures, LockedUntil) = (0, null);
-        if (betterHash is not null)
-            PasswordHash = betterHash;
-    }
+    public void Leave(DateTimeOffset at) => (LeftAt, Groups, PasswordHash) = (at, "", "");
 }
 
 /// <summary>A sign-in; only the hash of its token is kept.</summary>
@@ -65,4 +52,7 @@ public sealed class SessionToken
     public required string Hash { get; init; }
     public required int PersonId { get; init; }
     public required DateTimeOffset Until { get; init; }
+
+    /// <summary>When the password was given last: at the sign-in, or to confirm something since.</summary>
+    public required DateTimeOffset ProvedAt { get; set; }
 }

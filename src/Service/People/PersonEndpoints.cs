@@ -1,6 +1,8 @@
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
+using OrderlyBeacon.Core.Rights;
+using OrderlyBeacon.Service.Rights;
 using OrderlyBeacon.Service.Storage;
 
 namespace OrderlyBeacon.Service.People;
@@ -9,38 +11,114 @@ internal static class PersonEndpoints
 {
     public static void MapPeople(this RouteGroupBuilder api)
     {
-        api.MapPost(
-                "/session",
-                async (SignIn body, SignInDesk desk, HttpContext context, CancellationToken ct) =>
+        var g = api.MapGroup("").WithTags("People");
+        g.MapSession();
+        g.MapGet(
+                "/people",
+                async (BeaconDb db, SignInThrottle throttle, CancellationToken ct) =>
+                    TypedResults.Ok(
+                        (await db.People.AsNoTracking().OrderBy(p => p.Name).Take(1000).ToListAsync(ct)).Select(p => Info(p, throttle)).ToList()
+                    )
+            )
+            .Is(Operation.ListPeople);
+        g.MapPost(
+                "/people",
+                async (NewPerson body, ChangePeople change, SignInThrottle throttle, Caller caller, CancellationToken ct) =>
+                    TypedResults.Ok(Info(await change.AddAsync(body, caller, ct), throttle))
+            )
+            .Is(Operation.AddPerson);
+        g.MapPost(
+                "/people/{name}/unlock",
+                async (string name, ChangePeople change, Caller caller, CancellationToken ct) =>
                 {
-                    var person = await desk.CheckPasswordAsync(body.Name, body.Password, ct);
+                    await change.UnlockAsync(name, caller, ct);
+                    return TypedResults.NoContent();
+                }
+            )
+            .Is(Operation.UnlockPerson);
+        g.MapPut(
+                "/people/{name}/groups",
+                async (string name, NewGroups body, ChangePeople change, SignInThrottle throttle, Caller caller, CancellationToken ct) =>
+                    TypedResults.Ok(Info(await change.RegroupAsync(name, body.Groups, caller, ct), throttle))
+            )
+            .Is(Operation.RegroupPerson);
+        g.MapPut(
+                "/people/{name}/password",
+                async (string name, NewPassword body, ChangePeople change, Caller caller, CancellationToken ct) =>
+                {
+                    await change.ResetPasswordAsync(name, body.New, caller, ct);
+                    return TypedResults.NoContent();
+                }
+            )
+            .Is(Operation.ResetPassword);
+        g.MapDelete(
+                "/people/{name}",
+                async (string name, ChangePeople change, Caller caller, CancellationToken ct) =>
+                {
+                    await change.RemoveAsync(name, caller, ct);
+                    return TypedResults.NoContent();
+                }
+            )
+            .Is(Operation.RemovePerson);
+        g.MapGet("/consents", async (Consents consents, CancellationToken ct) => TypedResults.Ok(await consents.ListAsync(ct))).Is(Operation.ListConsents);
+        g.MapPost(
+                "/consents/{number:long}",
+                async (long number, Consents consents, Caller caller, CancellationToken ct) =>
+                {
+                    await consents.GiveAsync(number, caller, ct);
+                    return TypedResults.NoContent();
+                }
+            )
+            .Is(Operation.GiveConsent);
+    }
+
+    private static void MapSession(this RouteGroupBuilder g)
+    {
+        g.MapPost(
+                "/session",
+                async (SignIn body, SignInDesk desk, BeaconOptions options, HttpContext context, CancellationToken ct) =>
+                {
+                    var person = await desk.CheckPasswordAsync(body.Name, body.Password, Lanes.SourceOf(context), ct);
                     var (token, until) = await desk.OpenSessionAsync(person, ct);
                     var cookie = body.Kind == "cookie";
                     if (cookie)
-                        context.Response.Cookies.Append(
-                            BeaconAuthentication.Cookie,
-                            token,
-                            new()
-                            {
-                                HttpOnly = true,
-                                Secure = true,
-                                SameSite = SameSiteMode.Strict,
-                                Path = "/",
-                                Expires = until,
-                            }
-                        );
-                    return TypedResults.Ok(new Session(person.Name, person.GroupList, until, cookie ? null : token));
+                        context.Response.Cookies.Append(BeaconAuthentication.Cookie, token, CookieUntil(until));
+                    return TypedResults.Ok(
+                        new Session(person.Name, person.GroupList, until, cookie ? null : token) { SecondPerson = options.SecondPerson }
+                    );
                 }
             )
-            .AllowAnonymous()
-            .WithName("signIn")
-            .WithTags("People");
-
-        api.MapGet("/session", (Caller caller) => TypedResults.Ok(new Session(caller.Name, caller.Groups, DateTimeOffset.MaxValue, null)))
-            .WithName("getSession")
-            .WithTags("People");
-
-        api.MapDelete(
+            .Is(Operation.SignIn)
+            .AnswersSecret()
+            .RequireRateLimiting(Lanes.SignIns);
+        g.MapPost(
+                "/session/confirm",
+                async (ConfirmSignIn body, SignInDesk desk, Caller caller, HttpContext context, CancellationToken ct) =>
+                {
+                    await desk.CheckPasswordAsync(caller.Name, body.Password, Lanes.SourceOf(context), ct);
+                    await desk.ProveAsync(caller.SessionHash ?? "", ct);
+                    return TypedResults.NoContent();
+                }
+            )
+            .Is(Operation.ConfirmSignIn)
+            .RequireRateLimiting(Lanes.SignIns);
+        g.MapGet(
+                "/session",
+                (Caller caller, BeaconOptions options) =>
+                    TypedResults.Ok(new Session(caller.Name, caller.Groups, DateTimeOffset.MaxValue, null) { SecondPerson = options.SecondPerson })
+            )
+            .Is(Operation.GetSession);
+        g.MapPut(
+                "/session/password",
+                async (NewPassword body, ChangePeople change, Caller caller, HttpContext context, CancellationToken ct) =>
+                {
+                    await change.ChangeOwnPasswordAsync(body, caller, Lanes.SourceOf(context), ct);
+                    return TypedResults.NoContent();
+                }
+            )
+            .Is(Operation.ChangePassword)
+            .RequireRateLimiting(Lanes.SignIns);
+        g.MapDelete(
                 "/session",
                 async (SignInDesk desk, HttpContext context, CancellationToken ct) =>
                 {
@@ -50,42 +128,18 @@ internal static class PersonEndpoints
                     return TypedResults.NoContent();
                 }
             )
-            .WithName("signOut")
-            .WithTags("People");
-
-        api.MapGet(
-                "/people",
-                async (BeaconDb db, TimeProvider clock, CancellationToken ct) =>
-                    TypedResults.Ok(
-                        (await db.People.AsNoTracking().OrderBy(p => p.Name).ToListAsync(ct))
-                            .Select(p => new PersonInfo(p.Name, p.GroupList, p.LockedUntil > clock.GetUtcNow()))
-                            .ToList()
-                    )
-            )
-            .RequireAuthorization(Policies.Administrator)
-            .WithName("listPeople")
-            .WithTags("People");
-
-        api.MapPost(
-                "/people",
-                async (NewPerson body, BeaconDb db, SignInDesk desk, Caller caller, TimeProvider clock, CancellationToken ct) =>
-                {
-                    var person = Person.Of(body.Name, desk.Hash(body.Password), body.Groups);
-                    await using var write = await db.BeginWriteAsync(ct);
-                    if (await db.People.AnyAsync(p => p.Name == person.Name, ct))
-                        throw new BeaconProblem(
-                            ProblemCode.AlreadyExists,
-                            $"There is a person {person.Name} already.",
-                            "Choose another name."
-                        );
-                    db.People.Add(person);
-                    await db.Note(clock.GetUtcNow(), caller.Actor, "person.added", person.Name, "groups " + person.Groups);
-                    await write.CommitAsync(ct);
-                    return TypedResults.Ok(new PersonInfo(person.Name, person.GroupList, false));
-                }
-            )
-            .RequireAuthorization(Policies.Administrator)
-            .WithName("addPerson")
-            .WithTags("People");
+            .Is(Operation.SignOut);
     }
+
+    private static CookieOptions CookieUntil(DateTimeOffset until) =>
+        new()
+        {
+            HttpOnly = true,
+            Secure = true,
+            SameSite = SameSiteMode.Strict,
+            Path = "/",
+            Expires = until,
+        };
+
+    private static PersonInfo Info(Person p, SignInThrottle throttle) => new(p.Name, p.GroupList, throttle.IsPaused(p.Name)) { Left = p.LeftAt };
 }

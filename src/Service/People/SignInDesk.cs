@@ -8,73 +8,60 @@ using OrderlyBeacon.Service.Storage;
 
 namespace OrderlyBeacon.Service.People;
 
-/// <summary>Checks passwords and tokens.</summary>
-public sealed class SignInDesk(IServiceScopeFactory scopes, TimeProvider clock)
+/// <summary>Checks passwords and tokens. What it answers, and how long that takes, says nothing about who exists.</summary>
+public sealed class SignInDesk(IServiceScopeFactory scopes, HashLane lane, SignInThrottle throttle, RefusedSignIns refused, TimeProvider clock)
 {
     public static readonly TimeSpan SessionLife = TimeSpan.FromHours(12);
     private static readonly TimeSpan CacheLife = TimeSpan.FromSeconds(30);
-    private readonly PasswordHasher<Person> _hasher = new();
+    private const int MostPassword = 256;
     private readonly byte[] _cacheKey = RandomNumberGenerator.GetBytes(32);
     private readonly ConcurrentDictionary<string, (Caller Caller, DateTimeOffset Until)> _cache = [];
+    private long _version;
 
-    // An unknown name costs as much time as a known one.
-    private readonly string _dummy = new PasswordHasher<Person>().HashPassword(null!, "no such person");
-
-    public string Hash(string password) =>
-        password.Length is >= 12 and <= 256
-            ? _hasher.HashPassword(null!, password)
+    /// <exception cref="BeaconProblem"><see cref="ProblemCode.InputInvalid"/> when it is too short or too long.</exception>
+    public Task<string> HashAsync(string password, CancellationToken ct) =>
+        password.Length is >= 12 and <= MostPassword
+            ? lane.HashAsync(password, ct)
             : throw new BeaconProblem(
                 ProblemCode.InputInvalid,
-                "A password has 12 to 256 characters.",
+                $"A password has 12 to {MostPassword} characters.",
                 "Choose a longer one; several words do well."
             );
 
-    /// <exception cref="BeaconProblem"><see cref="ProblemCode.SignInRefused"/> or <see cref="ProblemCode.LockedOut"/>.</exception>
-    public async Task<Person> CheckPasswordAsync(string name, string password, CancellationToken ct)
+    /// <param name="source">The address that the call comes from.</param>
+    /// <exception cref="BeaconProblem"><see cref="ProblemCode.SignInRefused"/>, <see cref="ProblemCode.LockedOut"/> or <see cref="ProblemCode.TooBusy"/>.</exception>
+    public async Task<Person> CheckPasswordAsync(string name, string password, string source, CancellationToken ct)
     {
+        name = name.Trim().ToLowerInvariant();
+        if (name.Length > 64 || password.Length > MostPassword)
+            throw Refused();
+        throttle.ThrowIfPaused(name, source);
         await using var scope = scopes.CreateAsyncScope();
         var db = scope.ServiceProvider.GetRequiredService<BeaconDb>();
-        var now = clock.GetUtcNow();
-        name = name.Trim().ToLowerInvariant();
-        var seen = await db.People.AsNoTracking().FirstOrDefaultAsync(p => p.Name == name, ct);
-        seen?.ThrowIfLocked(now);
-        var verdict = _hasher.VerifyHashedPassword(seen!, seen?.PasswordHash ?? _dummy, password);
-        if (seen is not null && verdict == PasswordVerificationResult.Success && seen.Failures == 0)
-            return seen;
-
-        if (seen is not null)
+        var person = await db.People.AsNoTracking().FirstOrDefaultAsync(p => p.Name == name && p.LeftAt == null, ct);
+        var verdict = await lane.VerifyAsync(person?.PasswordHash, password, ct);
+        if (person is null || verdict == PasswordVerificationResult.Failed)
         {
-            await using var write = await db.BeginWriteAsync(ct);
-            var person = await db.People.SingleAsync(p => p.Id == seen.Id, ct);
-            person.ThrowIfLocked(now);
-            if (verdict == PasswordVerificationResult.Failed)
-            {
-                person.NoteFailure(now);
-                await db.Note(now, name, "person.sign-in-refused", name, $"{person.Failures} wrong passwords in a row");
-            }
-            else
-                person.NoteSuccess(
-                    verdict == PasswordVerificationResult.SuccessRehashNeeded ? _hasher.HashPassword(person, password) : null
-                );
-            await write.CommitAsync(ct);
-            if (verdict != PasswordVerificationResult.Failed)
-                return person;
+            throttle.Failed(name, source);
+            refused.Count(name, source);
+            throw Refused();
         }
-        throw new BeaconProblem(
-            ProblemCode.SignInRefused,
-            "The name or the password is wrong.",
-            "Try again; after five wrong passwords there is a pause."
-        );
+        throttle.Succeeded(name, source);
+        return person;
     }
 
+    private static BeaconProblem Refused() =>
+        new(ProblemCode.SignInRefused, "The name or the password is wrong.", "Try again; after five wrong passwords there is a pause.");
+
     /// <summary>As <see cref="CheckPasswordAsync"/>, remembering a success for half a minute, for clients that send it with each call.</summary>
-    public async Task<Caller> CheckBasicAsync(string name, string password, CancellationToken ct)
+    public async Task<Caller> CheckBasicAsync(string name, string password, string source, CancellationToken ct)
     {
         var key = "basic:" + Convert.ToHexString(HMACSHA256.HashData(_cacheKey, Encoding.UTF8.GetBytes(name + "\0" + password)));
         if (Cached(key) is { } known)
             return known;
-        var p = await CheckPasswordAsync(name, password, ct);
-        return Remember(key, new(p.Name, p.GroupList, null));
+        var version = Interlocked.Read(ref _version);
+        var p = await CheckPasswordAsync(name, password, source, ct);
+        return Remember(key, new(p.Name, p.GroupList, null), version);
     }
 
     public async Task<(string Token, DateTimeOffset Until)> OpenSessionAsync(Person person, CancellationToken ct)
@@ -82,8 +69,8 @@ public sealed class SignInDesk(IServiceScopeFactory scopes, TimeProvider clock)
         await using var scope = scopes.CreateAsyncScope();
         var db = scope.ServiceProvider.GetRequiredService<BeaconDb>();
         var token = "obt_" + Convert.ToHexStringLower(RandomNumberGenerator.GetBytes(32));
-        var now = clock.GetUtcNow();
         await using var write = await db.BeginWriteAsync(ct);
+        var now = clock.GetUtcNow();
         await db.Sessions.Where(s => s.Until < now).ExecuteDeleteAsync(ct);
         db.Sessions.Add(
             new()
@@ -91,6 +78,7 @@ public sealed class SignInDesk(IServiceScopeFactory scopes, TimeProvider clock)
                 Hash = HashOf(token),
                 PersonId = person.Id,
                 Until = now + SessionLife,
+                ProvedAt = now,
             }
         );
         await db.Note(now, person.Name, "person.signed-in", person.Name);
@@ -98,11 +86,24 @@ public sealed class SignInDesk(IServiceScopeFactory scopes, TimeProvider clock)
         return (token, now + SessionLife);
     }
 
+    /// <summary>The password was given once more: what needs it fresh may be done for a while.</summary>
+    public async Task ProveAsync(string sessionHash, CancellationToken ct)
+    {
+        await using var scope = scopes.CreateAsyncScope();
+        var db = scope.ServiceProvider.GetRequiredService<BeaconDb>();
+        await using var write = await db.BeginWriteAsync(ct);
+        if (await db.Sessions.FirstOrDefaultAsync(s => s.Hash == sessionHash, ct) is { } session)
+            session.ProvedAt = clock.GetUtcNow();
+        await write.CommitAsync(ct);
+        Forget();
+    }
+
     public async Task<Caller?> CheckTokenAsync(string token, CancellationToken ct)
     {
         var hash = HashOf(token);
         if (Cached(hash) is { } known)
             return known;
+        var version = Interlocked.Read(ref _version);
         await using var scope = scopes.CreateAsyncScope();
         var db = scope.ServiceProvider.GetRequiredService<BeaconDb>();
         var now = clock.GetUtcNow();
@@ -110,7 +111,9 @@ public sealed class SignInDesk(IServiceScopeFactory scopes, TimeProvider clock)
         if (session is null)
             return null;
         var person = await db.People.AsNoTracking().SingleAsync(p => p.Id == session.PersonId, ct);
-        return Remember(hash, new(person.Name, person.GroupList, null));
+        if (person.LeftAt is not null)
+            return null;
+        return Remember(hash, new(person.Name, person.GroupList, null) { ProvedAt = session.ProvedAt, SessionHash = hash }, version);
     }
 
     public async Task CloseSessionAsync(string token, CancellationToken ct)
@@ -121,13 +124,23 @@ public sealed class SignInDesk(IServiceScopeFactory scopes, TimeProvider clock)
         await using var write = await db.BeginWriteAsync(ct);
         await db.Sessions.Where(s => s.Hash == hash).ExecuteDeleteAsync(ct);
         await write.CommitAsync(ct);
-        _cache.TryRemove(hash, out _);
+        Forget();
+    }
+
+    /// <summary>After a change of people or sessions: what is remembered may be over.</summary>
+    public void Forget()
+    {
+        Interlocked.Increment(ref _version);
+        _cache.Clear();
     }
 
     private Caller? Cached(string key) => _cache.TryGetValue(key, out var e) && e.Until > clock.GetUtcNow() ? e.Caller : null;
 
-    private Caller Remember(string key, Caller caller)
+    private Caller Remember(string key, Caller caller, long version)
     {
+        // Something changed while it was looked up: it is good for this call, and not kept.
+        if (Interlocked.Read(ref _version) != version)
+            return caller;
         if (_cache.Count > 10_000)
             _cache.Clear();
         _cache[key] = (caller, clock.GetUtcNow() + CacheLife);

@@ -1,3 +1,5 @@
+using OrderlyBeacon.Service.Rights;
+using OrderlyBeacon.Core.Rights;
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
@@ -16,19 +18,19 @@ internal static class ProfileEndpoints
                 (ProfileCatalogue catalogue, Caller caller) =>
                     TypedResults.Ok(catalogue.All.Select(p => ProfileWords.Info(p, caller.Groups)).ToList())
             )
-            .WithName("listProfiles");
+            .Is(Operation.ListProfiles);
         g.MapGet(
                 "/{id}",
                 async (string id, ProfileCatalogue catalogue, BeaconDb db, Caller caller, CancellationToken ct) =>
                     TypedResults.Ok(await DetailAsync(id, catalogue, db, caller, ct))
             )
-            .WithName("getProfile");
+            .Is(Operation.GetProfile);
         g.MapGet(
                 "/{id}/revisions/{revision:int}",
                 async (string id, int revision, BeaconDb db, CancellationToken ct) =>
                     TypedResults.Ok(await RevisionAsync(db, id, revision, ct))
             )
-            .WithName("getProfileRevision");
+            .Is(Operation.GetProfileRevision);
         g.MapGet(
                 "/{id}/differences",
                 async (string id, int? from, int? to, ProfileCatalogue catalogue, BeaconDb db, CancellationToken ct) =>
@@ -40,7 +42,7 @@ internal static class ProfileEndpoints
                     );
                 }
             )
-            .WithName("compareProfileRevisions");
+            .Is(Operation.CompareProfileRevisions);
         g.MapGet(
                 "/{id}/yaml",
                 async (string id, int? revision, ProfileCatalogue catalogue, BeaconDb db, CancellationToken ct) =>
@@ -48,9 +50,9 @@ internal static class ProfileEndpoints
                         new ProfileText(ProfileYaml.Write(await RevisionAsync(db, id, revision ?? catalogue.Get(id).Revision, ct)))
                     )
             )
-            .WithName("exportProfile");
+            .Is(Operation.ExportProfile);
 
-        var change = g.MapGroup("").RequireAuthorization(Policies.Administrator);
+        var change = g.MapGroup("");
         change
             .MapPut(
                 "/{id}",
@@ -74,7 +76,7 @@ internal static class ProfileEndpoints
                     return TypedResults.Ok(await DetailAsync(id, catalogue, db, caller, ct));
                 }
             )
-            .WithName("changeProfile");
+            .Is(Operation.ChangeProfile);
         change
             .MapPost(
                 "/import",
@@ -87,7 +89,7 @@ internal static class ProfileEndpoints
                     return TypedResults.Ok(new ProfileRevisionInfo(profile.Revision, default, caller.Actor, differences));
                 }
             )
-            .WithName("importProfile");
+            .Is(Operation.ImportProfile);
         change
             .MapPost(
                 "/{id}/copy",
@@ -105,7 +107,7 @@ internal static class ProfileEndpoints
                     return TypedResults.Ok(await DetailAsync(body.Id, catalogue, db, caller, ct));
                 }
             )
-            .WithName("copyProfile");
+            .Is(Operation.CopyProfile);
         change
             .MapPost(
                 "/{id}/offer",
@@ -115,7 +117,7 @@ internal static class ProfileEndpoints
                     return TypedResults.NoContent();
                 }
             )
-            .WithName("offerProfile");
+            .Is(Operation.OfferProfile);
         change
             .MapPost(
                 "/{id}/withdraw",
@@ -125,7 +127,7 @@ internal static class ProfileEndpoints
                     return TypedResults.NoContent();
                 }
             )
-            .WithName("withdrawProfile");
+            .Is(Operation.WithdrawProfile);
     }
 
     private static async Task<ProfileDefinition> RevisionAsync(BeaconDb db, string id, int revision, CancellationToken ct) =>

@@ -1,3 +1,4 @@
+using OrderlyBeacon.Service.People;
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
@@ -58,6 +59,12 @@ internal sealed class Caretaker(
                     );
                 await GuardAsync("approved requests", (s, ct) => s.GetRequiredService<DecideRequest>().FinishOpenAsync(ct), stopping);
                 await GuardAsync("OCSP responder", (_, ct) => responder.RenewIfDueAsync(ct), stopping);
+                if (_rounds % 5 == 0)
+                    await GuardAsync(
+                        "refused sign-ins",
+                        (s, ct) => s.GetRequiredService<RefusedSignIns>().WriteAsync(s.GetRequiredService<BeaconDb>(), ct),
+                        stopping
+                    );
                 _rounds++;
                 GiveMemoryBack();
                 if (clock.GetUtcNow() >= _nextHousekeeping)
@@ -119,7 +126,7 @@ internal sealed class Caretaker(
             await using var scope = scopes.CreateAsyncScope();
             try
             {
-                await scope.ServiceProvider.GetRequiredService<OrderRenewal>().RunAsync(id, "renewal", ct);
+                await scope.ServiceProvider.GetRequiredService<OrderRenewal>().RunAsync(id, null, ct);
             }
             catch (BeaconProblem p)
             {
@@ -157,6 +164,7 @@ internal sealed class Caretaker(
         var dayAgo = now.AddDays(-1);
         await db.AnsweredPosts.Where(a => a.At < dayAgo).ExecuteDeleteAsync(ct);
         await db.Sessions.Where(s => s.Until < now).ExecuteDeleteAsync(ct);
+        await db.Consents.Where(c => c.At < dayAgo).ExecuteDeleteAsync(ct);
         await db.Orders.Where(o => o.EndedAt < dayAgo && (o.Kind == OrderKind.Plan || o.Kind == OrderKind.Look)).ExecuteDeleteAsync(ct);
         await write.CommitAsync(ct);
     }

@@ -6,8 +6,10 @@ using OrderlyBeacon.Core.Profiles;
 using OrderlyBeacon.Service.Authorities;
 using OrderlyBeacon.Service.Certificates;
 using OrderlyBeacon.Service.Notices;
-using OrderlyBeacon.Service.Profiles;
+using OrderlyBeacon.Core.Rights;
+using OrderlyBeacon.Service.People;
 using OrderlyBeacon.Service.Requests;
+using OrderlyBeacon.Service.Rights;
 using OrderlyBeacon.Service.Storage;
 using OrderlyBeacon.Service.Work;
 
@@ -19,21 +21,26 @@ namespace OrderlyBeacon.Service.Renewals;
 /// </summary>
 public sealed class OrderRenewal(
     BeaconDb db,
-    DecideNames decide,
+    DecideAgain again,
     CarryOutRequest carryOut,
-    ProfileCatalogue profiles,
     AuthorityRegistry registry,
+    MayAct may,
     WorkBell bell,
     Changes changes,
     TimeProvider clock
 )
 {
     /// <returns>The order's number.</returns>
-    public async Task<long> RunAsync(int certificateId, string actor, CancellationToken ct)
+    /// <param name="by">The person who asks for it; null for the regular round.</param>
+    /// <exception cref="BeaconProblem">It cannot be renewed now; why is on record.</exception>
+    public async Task<long> RunAsync(int certificateId, Caller? by, CancellationToken ct)
     {
+        var actor = by?.Actor ?? "renewal";
         await using var write = await db.BeginWriteAsync(ct);
         var now = clock.GetUtcNow();
         var certificate = await db.Certificates.SingleAsync(c => c.Id == certificateId, ct);
+        if (by is not null)
+            await may.ThrowUnlessAsync(Operation.RenewCertificate, by, MayAct.Of(certificate));
         if (certificate.HostId is not { } hostId)
             throw new BeaconProblem(
                 ProblemCode.WrongState,
@@ -51,11 +58,14 @@ public sealed class OrderRenewal(
         )
             return open;
 
-        var order = await RetryNextEditionAsync(certificate, hostId, now, ct) ?? await RequestAsync(certificate, host, actor, now, ct);
+        var renewed =
+            await RetryNextEditionAsync(certificate, hostId, now, ct) is { } retried
+                ? new Renewed(retried, null)
+                : await RequestAsync(certificate, host, actor, now, ct);
         await write.CommitAsync(ct);
         bell.Ring(hostId);
         changes.Tell("certificate", certificate.Name);
-        return order;
+        return renewed.Order ?? throw renewed.Problem!;
     }
 
     private async Task<long?> RetryNextEditionAsync(Certificate certificate, int hostId, DateTimeOffset now, CancellationToken ct)
@@ -94,56 +104,69 @@ public sealed class OrderRenewal(
         return order.Id;
     }
 
-    private async Task<long> RequestAsync(Certificate certificate, Hosts.Host host, string actor, DateTimeOffset now, CancellationToken ct)
+    /// <summary>
+    /// The next request, decided with the facts of now. What needs approval is recorded and waits for it, while the edition in use goes on; what is refused is
+    /// recorded too, so that its owner finds out why.
+    /// </summary>
+    private async Task<Renewed> RequestAsync(Certificate certificate, Hosts.Host host, string actor, DateTimeOffset now, CancellationToken ct)
     {
-        var owner = await db.People.AsNoTracking().FirstOrDefaultAsync(p => p.Name == certificate.Owner, ct);
-        var names = Shapes.Strings(certificate.NamesJson);
-        var verdicts = await decide.RunAsync(
-            names,
-            profiles.Get(certificate.Profile),
-            host,
-            owner?.GroupList ?? [],
-            Shapes.Strings(certificate.ApprovedJson),
-            ct
-        );
-        var request = Request.Of(
-            now,
-            actor,
-            "renewal",
-            certificate.Name,
-            host.Id,
-            certificate.Profile,
-            certificate.Subject,
-            certificate.NamesJson,
-            JsonSerializer.Serialize([.. verdicts.Select(Shapes.Of)], BeaconJson.Default.ListNameVerdictInfo),
-            "[]",
-            certificate.Key,
-            certificate.Life,
-            null,
-            "[]",
-            null,
-            null,
-            null,
-            null
-        );
+        if (await WaitingAsync(certificate, ct) is { } waiting)
+            return new(null, NeedsApproval(certificate, waiting, $"request {waiting} is still waiting."));
+        var request = new Request
+        {
+            At = now,
+            Requester = certificate.Owner,
+            Cause = "renewal",
+            CertificateName = certificate.Name,
+            HostId = host.Id,
+            Profile = certificate.Profile,
+            Subject = certificate.Subject,
+            NamesJson = certificate.NamesJson,
+            Key = certificate.Key,
+            Life = certificate.Life,
+        };
+        var decided = await again.RunAsync(request, host, certificate, ct);
+        request.Grant(DecideAgain.Json(decided));
         db.Requests.Add(request);
         await db.SaveChangesAsync(ct);
-        var overall = NameDecision.Overall(verdicts);
-        if (overall != Core.Profiles.Verdict.Granted)
+        if (decided.Overall == Core.Profiles.Verdict.Granted)
         {
-            // The names are not what they were: somebody has to look, and the running edition stays.
-            var why = string.Join(
-                " ",
-                verdicts.Where(v => v.Verdict != Core.Profiles.Verdict.Granted).Select(v => $"{v.Name}: {v.Evidence}")
-            );
-            throw new BeaconProblem(
+            var order = await carryOut.RunAsync(request, now, ct);
+            await db.Note(now, actor, "renewal.ordered", certificate.Name, $"request {request.Id}, order {order.Id}, new key");
+            return new(order.Id, null);
+        }
+        var why = DecideAgain.Why(decided);
+        if (decided.Overall == Core.Profiles.Verdict.NeedsApproval)
+        {
+            request.WaitForApproval(decided.PeopleNeeded);
+            await db.Note(now, actor, "renewal.waits", certificate.Name, $"request {request.Id}: {why}");
+            return new(null, NeedsApproval(certificate, request.Id, why));
+        }
+        request.Refuse(why, "rules");
+        await db.Note(now, actor, "renewal.refused", certificate.Name, $"request {request.Id}: {why}");
+        return new(
+            null,
+            new(
                 ProblemCode.RequestRefused,
                 $"\"{certificate.Name}\" cannot be renewed as it is: {why}",
-                "Request it anew with the names that are right now."
-            );
-        }
-        var order = await carryOut.RunAsync(request, now, ct);
-        await db.Note(now, actor, "renewal.ordered", certificate.Name, $"request {request.Id}, order {order.Id}, new key");
-        return order.Id;
+                "Request it anew with names that its owner may have, or give it to another owner: beacon cert give."
+            )
+        );
     }
+
+    private async Task<long?> WaitingAsync(Certificate c, CancellationToken ct) =>
+        await db
+            .Requests.Where(r => r.CertificateName == c.Name && r.Cause == "renewal" && r.State == RequestState.WaitingForApproval)
+            .Select(r => (long?)r.Id)
+            .FirstOrDefaultAsync(ct);
+
+    private static BeaconProblem NeedsApproval(Certificate c, long request, string why) =>
+        new(
+            ProblemCode.RequestRefused,
+            $"\"{c.Name}\" waits for an approval before it is renewed: {why}",
+            $"Approve it: beacon request approve {request}."
+        );
+
+    /// <summary>What came of it: an order, or what stands in the way. Both are kept.</summary>
+    private sealed record Renewed(long? Order, BeaconProblem? Problem);
 }

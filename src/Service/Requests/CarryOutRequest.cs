@@ -1,4 +1,3 @@
-using System.Text.Json;
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Service.Authorities;
@@ -17,23 +16,10 @@ public sealed class CarryOutRequest(BeaconDb db, AuthorityRegistry registry)
         var names = Shapes.Strings(request.NamesJson);
         var certificate = await db.Certificates.FirstOrDefaultAsync(c => c.Name == request.CertificateName, ct);
         if (certificate is null)
-            db.Certificates.Add(certificate = Certificate.Of(request.CertificateName, request.HostId, request.RenewAfter));
+            db.Certificates.Add(certificate = Certificate.Of(request.CertificateName, request.HostId, request.RenewAfter, request.Requester));
         else if (request.RenewAfter is { } after)
             certificate.ChangePolicy(new(after, certificate.NewKey, certificate.Automatic));
-        var approved = JsonSerializer
-            .Deserialize(request.VerdictsJson, BeaconJson.Default.ListNameVerdictInfo)!
-            .Where(v => v.Reason is not ("zone-held" or "host-owns-name" or "host-owns-address"))
-            .Select(v => v.Name);
-        var owner = request.Cause == "renewal" ? certificate.Owner : request.Requester;
-        certificate.Wish(
-            request.Profile,
-            request.Subject,
-            request.NamesJson,
-            request.Key,
-            request.Life,
-            owner,
-            Shapes.Json(approved.Union(Shapes.Strings(certificate.ApprovedJson)).Intersect(names))
-        );
+        certificate.Wish(request.Profile, request.Subject, request.NamesJson, request.Key, request.Life);
         certificate.Waiting();
         await db.SaveChangesAsync(ct);
 

@@ -2,15 +2,19 @@ using System.Text.Json;
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
+using OrderlyBeacon.Core.Enrolment;
 using OrderlyBeacon.Core.Names;
-using OrderlyBeacon.Core.Profiles;
 using OrderlyBeacon.Core.Requests;
+using OrderlyBeacon.Core.Rights;
 using OrderlyBeacon.Service.Authorities;
+using OrderlyBeacon.Service.Enrolment;
 using OrderlyBeacon.Service.Notices;
 using OrderlyBeacon.Service.People;
 using OrderlyBeacon.Service.Profiles;
+using OrderlyBeacon.Service.Rights;
 using OrderlyBeacon.Service.Storage;
 using OrderlyBeacon.Service.Work;
+using Verdict = OrderlyBeacon.Core.Profiles.Verdict;
 
 namespace OrderlyBeacon.Service.Requests;
 
@@ -19,27 +23,28 @@ public sealed class DecideRequest(
     BeaconDb db,
     CarryOutRequest carryOut,
     IssueEdition issue,
-    ProfileCatalogue profiles,
-    DecideNames decide,
+    DecideAgain again,
+    MayAct may,
     WorkBell bell,
     Changes changes,
     TimeProvider clock
 )
 {
+    /// <summary>One more person approves. With the last one it is decided again, and carried out if it is still granted.</summary>
     public async Task ApproveAsync(long id, Caller caller, CancellationToken ct)
     {
         Request request;
+        EnrolmentVerdict? decided = null;
+        BeaconProblem? refused = null;
         await using (var write = await db.BeginWriteAsync(ct))
         {
             request = await FindAsync(id, ct);
+            await may.ThrowUnlessAsync(Operation.ApproveRequest, caller, MayAct.Of(request));
             var now = clock.GetUtcNow();
-            if (profiles.Get(request.Profile) is { Offered: false })
-                throw new BeaconProblem(
-                    ProblemCode.WrongState,
-                    $"The profile \"{request.Profile}\" was withdrawn since the request was made: nothing new is issued under it.",
-                    "Refuse the request with that reason, or offer the profile again."
-                );
-            var last = request.Approve(caller.Name, now);
+            // An approval by somebody who may approve no more counts no more.
+            var still = await again.ApproversAsync(request, ct);
+            request.DropApprovals(by => !still.Contains(by));
+            var isLast = request.Approve(caller.Name, now);
             await db.Note(
                 now,
                 caller.Actor,
@@ -47,75 +52,60 @@ public sealed class DecideRequest(
                 $"request {id}",
                 $"{request.CertificateName}, asked for by {request.Requester}; {request.Approvals.Count} of {request.Needed}"
             );
-            if (!last)
+            if (isLast)
             {
-                await write.CommitAsync(ct);
-                changes.Tell("request", id.ToString());
-                return;
-            }
-            var by = string.Join(" and ", request.Approvals.Select(a => a.By));
-            request.Grant(
-                JsonSerializer.Serialize(
-                    [
-                        .. JsonSerializer
-                            .Deserialize(request.VerdictsJson, BeaconJson.Default.ListNameVerdictInfo)!
-                            .Select(v =>
-                                v.Verdict == Contracts.Verdict.NeedsApproval
-                                    ? v with
-                                    {
-                                        Verdict = Contracts.Verdict.Granted,
-                                        Evidence = $"{v.Evidence} Approved by {by}.",
-                                        Cure = "",
-                                    }
-                                    : v
-                            ),
-                    ],
-                    BeaconJson.Default.ListNameVerdictInfo
-                )
-            );
-            if (request.HostId is { } hostId)
-            {
-                (await db.Hosts.SingleAsync(h => h.Id == hostId, ct)).ThrowIfGone();
-                await carryOut.RunAsync(request, now, ct);
+                var host = request.HostId is { } hostId ? await db.Hosts.SingleAsync(h => h.Id == hostId, ct) : null;
+                host?.ThrowIfGone();
+                decided = await again.RunAsync(request, host, await ExistingAsync(request, ct), ct);
+                refused = await SettleAsync(request, decided, host, now, ct);
             }
             await write.CommitAsync(ct);
         }
+        changes.Tell("request", id.ToString());
+        if (refused is not null)
+            throw refused;
+        if (decided is null)
+            return;
         if (request.HostId is { } h)
             bell.Ring(h);
         else
-        {
-            try
-            {
-                await FinishAsync(request, caller.Actor, ct);
-            }
-            catch (BeaconProblem p) when (p.Code == ProblemCode.AuthorityNotReady)
-            {
-                await using var write = await db.BeginWriteAsync(ct);
-                request.WaitForAuthority(p.Message);
-                await db.Note(clock.GetUtcNow(), "rules", "request.waits", $"request {id}", p.Message);
-                await write.CommitAsync(ct);
-            }
-        }
+            await FinishAsync(request, decided, caller.Actor, ct);
         changes.Tell("request", id.ToString());
     }
 
-    /// <summary>What was approved and has no edition yet, since the service was stopped or the authority's key could not be used: it gets it now.</summary>
+    /// <returns>What the approver is told when it is not granted any more.</returns>
+    private async Task<BeaconProblem?> SettleAsync(Request request, EnrolmentVerdict decided, Hosts.Host? host, DateTimeOffset now, CancellationToken ct)
+    {
+        if (decided.Overall != Verdict.Granted)
+        {
+            var why = $"It was approved, and is not granted any more: {DecideAgain.Why(decided)}";
+            request.Refuse(why, "rules");
+            await db.Note(now, "rules", "request.refused", $"request {request.Id}", why);
+            return new(ProblemCode.RequestRefused, why, "Have it requested again by somebody who may have these names.");
+        }
+        request.Grant(DecideAgain.Json(decided));
+        if (host is not null)
+            await carryOut.RunAsync(request, now, ct);
+        return null;
+    }
+
+    /// <summary>What was approved and has no edition yet, since the service was stopped or the authority's key could not be used: it is decided again and gets it now.</summary>
     public async Task FinishOpenAsync(CancellationToken ct)
     {
-        foreach (
-            var r in await db
-                .Requests.AsNoTracking()
-                .Where(r =>
-                    (r.State == RequestState.WaitingForApproval || r.State == RequestState.WaitingOutside) && r.Approved && r.HostId == null
-                )
-                .OrderBy(r => r.Id)
-                .Take(50)
-                .ToListAsync(ct)
-        )
+        var open = await db
+            .Requests.AsNoTracking()
+            .Where(r => (r.State == RequestState.WaitingForApproval || r.State == RequestState.WaitingOutside) && r.Approved && r.HostId == null)
+            .OrderBy(r => r.Id)
+            .Take(50)
+            .ToListAsync(ct);
+        foreach (var r in open)
         {
             try
             {
-                await FinishAsync(r, r.Approvals.LastOrDefault()?.By ?? r.Requester, ct);
+                var decided = await again.RunAsync(r, null, await ExistingAsync(r, ct), ct);
+                if (decided.Granted is null)
+                    throw new BeaconProblem(ProblemCode.RequestRefused, DecideAgain.Why(decided), "Request it again.");
+                await IssueAsync(r, decided.Granted, r.Approvals.LastOrDefault()?.By ?? r.Requester, ct);
             }
             catch (BeaconProblem p) when (p.Code == ProblemCode.AuthorityNotReady)
             {
@@ -132,86 +122,39 @@ public sealed class DecideRequest(
         }
     }
 
-    private async Task FinishAsync(Request request, string actor, CancellationToken ct)
+    private async Task FinishAsync(Request request, EnrolmentVerdict decided, string actor, CancellationToken ct)
+    {
+        try
+        {
+            await IssueAsync(request, decided.Granted!, actor, ct);
+        }
+        catch (BeaconProblem p) when (p.Code == ProblemCode.AuthorityNotReady)
+        {
+            await using var write = await db.BeginWriteAsync(ct);
+            request.WaitForAuthority(p.Message);
+            await db.Note(clock.GetUtcNow(), "rules", "request.waits", $"request {request.Id}", p.Message);
+            await write.CommitAsync(ct);
+        }
+    }
+
+    private async Task IssueAsync(Request request, GrantedDecision granted, string actor, CancellationToken ct)
     {
         var csr = CertificationRequest.Read(request.Csr);
         await issue.RunAsync(
-            new(
-                profiles.Get(request.Profile),
-                (request.Subject.Length > 0 ? DistinguishedName.Parse(request.Subject) : DistinguishedName.Empty),
-                [.. Shapes.Strings(request.NamesJson).Select(AlternativeName.Parse)],
-                csr.PublicKey,
-                ProfileWords.ParseLife(request.Life),
-                0,
-                request.CertificateName,
-                request.NamesJson,
-                request.Id,
-                EditionState.Current,
-                actor,
-                $"request {request.Id}"
-            ),
+            granted,
+            csr.PublicKey,
+            new(request.CertificateName, EditionState.Current, actor, $"request {request.Id}")
+            {
+                RequestId = request.Id,
+                Life = ProfileWords.ParseLife(request.Life),
+            },
             ct
         );
         changes.Tell("certificate", request.CertificateName);
     }
 
-    /// <summary>Other names before the approval. They go through the same verdicts, by the requester's zones: nobody gets a name by somebody else's.</summary>
-    public async Task AmendAsync(long id, Amendment wish, Caller caller, CancellationToken ct)
-    {
-        if (string.IsNullOrWhiteSpace(wish.Reason))
-            throw new BeaconProblem(ProblemCode.InputInvalid, "An amendment needs a reason; the requester reads it.", "Say why.");
-        var request = await FindAsync(id, ct);
-        var profile = profiles.Get(request.Profile);
-        if (profile.AuthorityDepth is not null)
-            throw new BeaconProblem(
-                ProblemCode.WrongState,
-                "An authority's request has no names that could be amended.",
-                "Refuse it with a reason instead."
-            );
-        var requester = await db.People.AsNoTracking().FirstOrDefaultAsync(p => p.Name == request.Requester, ct);
-        var host = request.HostId is { } h ? await db.Hosts.AsNoTracking().SingleAsync(x => x.Id == h, ct) : null;
-        var verdicts = await decide.RunAsync(
-            [.. wish.Names.Where(n => !string.IsNullOrWhiteSpace(n)).Select(n => n.Trim())],
-            profile,
-            host,
-            requester?.GroupList ?? [],
-            [],
-            ct
-        );
-        if (verdicts.Count == 0)
-            throw new BeaconProblem(ProblemCode.InputInvalid, "No name would be left.", "Refuse the request instead.");
-        if (verdicts.FirstOrDefault(v => v.Verdict == Core.Profiles.Verdict.Refused) is { } no)
-            throw new BeaconProblem(ProblemCode.RequestRefused, $"{no.Name}: {no.Evidence}", no.Cure);
-        await using var write = await db.BeginWriteAsync(ct);
-        var (now, before, after) = (
-            clock.GetUtcNow(),
-            Shapes.Strings(request.NamesJson),
-            verdicts.Select(v => AlternativeName.Parse(v.Name).ToString()).ToList()
-        );
-        var cn = request.Subject.Length > 0 ? DistinguishedName.Parse(request.Subject).CommonName : null;
-        // A common name that is no name any more would be one that nobody judged.
-        var subject =
-            cn is null || after.Contains(cn)
-                ? request.Subject
-                : DistinguishedName.ForCommonName(AlternativeName.Parse(after[0]).Value).ToString();
-        if (before.ToHashSet().SetEquals(after))
-            throw new BeaconProblem(ProblemCode.WrongState, "These are the names that it has.", "Approve it as it is.");
-        request.Amend(
-            new(caller.Name, now, before, after, wish.Reason.Trim()),
-            JsonSerializer.Serialize([.. verdicts.Select(Shapes.Of)], BeaconJson.Default.ListNameVerdictInfo),
-            subject,
-            ReadWish.Needs(profile, NameDecision.Overall(verdicts)) is > 0 and var n ? n : 1
-        );
-        await db.Note(
-            now,
-            caller.Actor,
-            "request.amended",
-            $"request {id}",
-            $"{string.Join(", ", before)} → {string.Join(", ", after)}: {wish.Reason.Trim()}"
-        );
-        await write.CommitAsync(ct);
-        changes.Tell("request", id.ToString());
-    }
+    private async Task<Certificates.Certificate?> ExistingAsync(Request r, CancellationToken ct) =>
+        await db.Certificates.AsNoTracking().FirstOrDefaultAsync(c => c.Name == r.CertificateName, ct);
 
     public async Task RefuseAsync(long id, string reason, Caller caller, CancellationToken ct)
     {
@@ -228,12 +171,7 @@ public sealed class DecideRequest(
     {
         await using var write = await db.BeginWriteAsync(ct);
         var request = await FindAsync(id, ct);
-        if (request.Requester != caller.Name && !caller.IsAdministrator)
-            throw new BeaconProblem(
-                ProblemCode.NotAllowed,
-                $"Request {id} is {request.Requester}'s.",
-                "Ask them or an administrator to withdraw it."
-            );
+        await may.ThrowUnlessAsync(Operation.WithdrawRequest, caller, MayAct.Of(request));
         request.Withdraw(caller.Name);
         var now = clock.GetUtcNow();
         if (request.OrderId is { } o && await db.Orders.SingleAsync(x => x.Id == o, ct) is { IsOpen: true } order)

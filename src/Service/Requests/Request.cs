@@ -8,17 +8,20 @@ namespace OrderlyBeacon.Service.Requests;
 public sealed class Request
 {
     public long Id { get; private init; }
+    /// <summary>The ledger alone makes it <see cref="RequestState.Issued"/>, from the states that it expects.</summary>
     public RequestState State { get; private set; }
     public int? CertificateId { get; private set; }
-    public string CertificateName { get; private init; } = "";
-    public int? HostId { get; private init; }
-    public string Profile { get; private init; } = "";
-    public string Requester { get; private init; } = "";
+    public string CertificateName { get; init; } = "";
+    public int? HostId { get; init; }
+    public string Profile { get; init; } = "";
+
+    /// <summary>In whose name: a person, or the group that owns the certificate that is renewed.</summary>
+    public string Requester { get; init; } = "";
 
     /// <summary><c>person</c>, <c>renewal</c> or <c>est</c>.</summary>
-    public string Cause { get; private init; } = "";
-    public string Subject { get; private set; } = "";
-    public string NamesJson { get; private set; } = "[]";
+    public string Cause { get; init; } = "";
+    public string Subject { get; internal set; } = "";
+    public string NamesJson { get; internal set; } = "[]";
 
     /// <summary>How many people must approve it, the requester left out.</summary>
     public int Needed { get; private set; }
@@ -29,64 +32,21 @@ public sealed class Request
     public string AmendmentsJson { get; private set; } = "[]";
 
     /// <summary>The address it came from.</summary>
-    public string? From { get; private init; }
-    public string VerdictsJson { get; private set; } = "[]";
-    public string FindingsJson { get; private init; } = "[]";
-    public string Key { get; private init; } = "";
-    public string? Life { get; private init; }
-    public byte[]? Csr { get; private set; }
-    public string BindToJson { get; private init; } = "[]";
-    public int? Port { get; private init; }
-    public double? RenewAfter { get; private init; }
-    public string? Note { get; private init; }
+    public string? From { get; init; }
+    public string VerdictsJson { get; internal set; } = "[]";
+    public string FindingsJson { get; init; } = "[]";
+    public string Key { get; init; } = "";
+    public string? Life { get; init; }
+    public byte[]? Csr { get; init; }
+    public string BindToJson { get; init; } = "[]";
+    public int? Port { get; init; }
+    public double? RenewAfter { get; init; }
+    public string? Note { get; init; }
     public string? Reason { get; private set; }
     public string? DecidedBy { get; private set; }
-    public DateTimeOffset At { get; private init; }
+    public DateTimeOffset At { get; init; }
     public long? OrderId { get; private set; }
     public long Version { get; private set; } = 1;
-
-    public static Request Of(
-        DateTimeOffset at,
-        string requester,
-        string cause,
-        string certificateName,
-        int? hostId,
-        string profile,
-        string subject,
-        string namesJson,
-        string verdictsJson,
-        string findingsJson,
-        string key,
-        string? life,
-        byte[]? csr,
-        string bindToJson,
-        int? port,
-        double? renewAfter,
-        string? note,
-        string? from
-    ) =>
-        new()
-        {
-            At = at,
-            Requester = requester,
-            Cause = cause,
-            CertificateName = certificateName,
-            HostId = hostId,
-            Profile = profile,
-            Subject = subject,
-            NamesJson = namesJson,
-            VerdictsJson = verdictsJson,
-            FindingsJson = findingsJson,
-            Key = key,
-            Life = life,
-            Csr = csr,
-            BindToJson = bindToJson,
-            Port = port,
-            RenewAfter = renewAfter,
-            Note = note,
-            From = from,
-            State = RequestState.Draft,
-        };
 
     public void WaitForApproval(int people)
     {
@@ -98,6 +58,13 @@ public sealed class Request
     {
         Move(RequestState.Refused, RequestState.Draft, RequestState.WaitingForApproval, RequestState.WaitingOutside);
         (Reason, DecidedBy) = (reason, by);
+    }
+
+    /// <summary>It was granted and given to its host, and when the CSR came it was not granted any more.</summary>
+    public void RefuseLate(string reason)
+    {
+        Move(RequestState.Refused, RequestState.WaitingForHost);
+        (Reason, DecidedBy) = (reason, "rules");
     }
 
     public void Withdraw(string by)
@@ -119,12 +86,11 @@ public sealed class Request
     {
         if (State != RequestState.WaitingForApproval || Approved)
             throw Wrong(RequestState.WaitingForHost);
-        ThrowIfOwn(by);
         var approvals = Approvals;
         if (approvals.Any(a => a.By == by))
             throw new BeaconProblem(
                 ProblemCode.WrongState,
-                $"You have approved request {Id} already; it needs {Needed} people.",
+                $"You have approved request {Id} already; {Needed} people must approve it.",
                 "Ask somebody else of the group approvers."
             );
         approvals.Add(new(by, at));
@@ -143,7 +109,6 @@ public sealed class Request
                 $"Request {Id} is {BeaconProblem.SlugOf(State).Replace('-', ' ')}; names are amended before the approval only.",
                 $"Look at it first: beacon request show {Id}."
             );
-        ThrowIfOwn(amendment.By);
         AmendmentsJson = JsonSerializer.Serialize([.. Amendments, amendment], BeaconJson.Default.ListAmendmentInfo);
         (NamesJson, VerdictsJson, Subject, ApprovalsJson, DecidedBy, Needed) = (
             Shapes.Json(amendment.After),
@@ -163,14 +128,17 @@ public sealed class Request
     /// <summary>What the approvals made of the verdicts.</summary>
     public void Grant(string verdictsJson) => VerdictsJson = verdictsJson;
 
-    private void ThrowIfOwn(string by)
+    /// <summary>Takes back what somebody approved who may approve no more.</summary>
+    /// <returns>Whether there was such an approval.</returns>
+    public bool DropApprovals(Func<string, bool> isOf)
     {
-        if (by == Requester)
-            throw new BeaconProblem(
-                ProblemCode.OwnRequest,
-                $"Request {Id} is your own; somebody else must approve it.",
-                "Ask a member of the group approvers."
-            );
+        var left = Approvals.Where(a => !isOf(a.By)).ToList();
+        if (State != RequestState.WaitingForApproval || Approved || left.Count == Approvals.Count)
+            return false;
+        ApprovalsJson = JsonSerializer.Serialize(left, BeaconJson.Default.ListApprovalInfo);
+        DecidedBy = left.Count == 0 ? null : string.Join(", ", left.Select(a => a.By));
+        Version++;
+        return true;
     }
 
     public void WaitForHost(int certificateId)
@@ -181,14 +149,6 @@ public sealed class Request
 
     /// <summary>The order that carries this request to its host; set once the order has its number.</summary>
     public void CarriedBy(long orderId) => OrderId = orderId;
-
-    public void KeepCsr(byte[] csr) => Csr = csr;
-
-    public void Issued(int certificateId)
-    {
-        Move(RequestState.Issued, RequestState.Draft, RequestState.WaitingForApproval, RequestState.WaitingForHost);
-        CertificateId = certificateId;
-    }
 
     private void Move(RequestState to, params RequestState[] from)
     {

@@ -1,3 +1,5 @@
+using OrderlyBeacon.Service.Rights;
+using OrderlyBeacon.Core.Rights;
 using System.Text.Json;
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
@@ -18,10 +20,9 @@ internal static class RequestEndpoints
         g.MapPost(
                 "/preview",
                 async (NewRequest wish, WishReading reading, IssueEdition issue, TimeProvider clock, Caller caller, CancellationToken ct) =>
-                    TypedResults.Ok(Preview(await reading.ReadAsync(wish, caller, ct), wish, issue, clock.GetUtcNow()))
+                    TypedResults.Ok(Preview(await reading.ReadAsync(wish, caller, Operation.PreviewRequest, ct), wish, issue, clock.GetUtcNow()))
             )
-            .RequireAuthorization(Policies.Requester)
-            .WithName("previewRequest");
+            .Is(Operation.PreviewRequest);
 
         g.MapPost(
                 "",
@@ -31,8 +32,7 @@ internal static class RequestEndpoints
                     return TypedResults.Created($"/api/v1/requests/{id}", await OneAsync(db, id, ct));
                 }
             )
-            .RequireAuthorization(Policies.Requester)
-            .WithName("submitRequest");
+            .Is(Operation.SubmitRequest);
 
         g.MapGet(
                 "",
@@ -54,10 +54,10 @@ internal static class RequestEndpoints
                     return TypedResults.Ok(new Page<RequestInfo>(await ManyAsync(db, ids, ct), ids.Count == n ? ids[^1].ToString() : null));
                 }
             )
-            .WithName("listRequests");
+            .Is(Operation.ListRequests);
 
         g.MapGet("/{id:long}", async (long id, BeaconDb db, CancellationToken ct) => TypedResults.Ok(await OneAsync(db, id, ct)))
-            .WithName("getRequest");
+            .Is(Operation.GetRequest);
 
         g.MapPost(
                 "/{id:long}/approve",
@@ -67,19 +67,17 @@ internal static class RequestEndpoints
                     return TypedResults.Ok(await OneAsync(db, id, ct));
                 }
             )
-            .RequireAuthorization(Policies.Approver)
-            .WithName("approveRequest");
+            .Is(Operation.ApproveRequest);
 
         g.MapPost(
                 "/{id:long}/amend",
-                async (long id, Amendment body, DecideRequest decide, BeaconDb db, Caller caller, CancellationToken ct) =>
+                async (long id, Amendment body, AmendRequest amend, BeaconDb db, Caller caller, CancellationToken ct) =>
                 {
-                    await decide.AmendAsync(id, body, caller, ct);
+                    await amend.RunAsync(id, body, caller, ct);
                     return TypedResults.Ok(await OneAsync(db, id, ct));
                 }
             )
-            .RequireAuthorization(Policies.Approver)
-            .WithName("amendRequest");
+            .Is(Operation.AmendRequest);
 
         g.MapPost(
                 "/{id:long}/refuse",
@@ -89,8 +87,7 @@ internal static class RequestEndpoints
                     return TypedResults.Ok(await OneAsync(db, id, ct));
                 }
             )
-            .RequireAuthorization(Policies.Approver)
-            .WithName("refuseRequest");
+            .Is(Operation.RefuseRequest);
 
         g.MapPost(
                 "/{id:long}/withdraw",
@@ -100,8 +97,7 @@ internal static class RequestEndpoints
                     return TypedResults.Ok(await OneAsync(db, id, ct));
                 }
             )
-            .RequireAuthorization(Policies.Requester)
-            .WithName("withdrawRequest");
+            .Is(Operation.WithdrawRequest);
     }
 
     private static RequestPreview Preview(ReadWish read, NewRequest wish, IssueEdition issue, DateTimeOffset now)
@@ -129,7 +125,7 @@ internal static class RequestEndpoints
             Core.Profiles.Verdict.Granted when read.Host is null => "It would be issued at once.",
             Core.Profiles.Verdict.Granted =>
                 $"It would be issued at once: {read.Host!.Name} makes the key{(read.BindTo.Count > 0 ? " and puts the certificate into " + string.Join(", ", read.BindTo) : "")}.",
-            Core.Profiles.Verdict.NeedsApproval => read.PeopleNeeded > 1
+            Core.Profiles.Verdict.NeedsApproval => read.Decided.PeopleNeeded > 1
                 ? "It would wait until two other people approve it."
                 : "It would wait until somebody else approves it.",
             _ => "It would be refused.",

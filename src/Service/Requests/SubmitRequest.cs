@@ -2,11 +2,13 @@ using System.Text.Json;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Requests;
+using OrderlyBeacon.Core.Rights;
 using OrderlyBeacon.Service.Authorities;
 using OrderlyBeacon.Service.Notices;
 using OrderlyBeacon.Service.People;
 using OrderlyBeacon.Service.Storage;
 using OrderlyBeacon.Service.Work;
+using Verdict = OrderlyBeacon.Core.Profiles.Verdict;
 
 namespace OrderlyBeacon.Service.Requests;
 
@@ -21,107 +23,110 @@ public sealed class SubmitRequest(
     TimeProvider clock
 )
 {
+    /// <param name="cause"><c>person</c> or <c>est</c>.</param>
     public async Task<long> RunAsync(NewRequest wish, Caller caller, string cause, CancellationToken ct)
     {
-        var read = await reading.ReadAsync(wish, caller, ct);
-        var now = clock.GetUtcNow();
-        var namesJson = Shapes.Json(read.Names.Select(n => n.ToString()));
-        var request = Request.Of(
-            now,
-            caller.Name,
-            cause,
-            read.CertificateName,
-            read.Host?.Id,
-            read.Profile.Id,
-            read.Subject.ToString(),
-            namesJson,
-            JsonSerializer.Serialize([.. read.Verdicts.Select(Shapes.Of)], BeaconJson.Default.ListNameVerdictInfo),
-            JsonSerializer.Serialize([.. read.Findings.Select(Shapes.Of)], BeaconJson.Default.ListFindingInfo),
-            read.Key.ToString(),
-            wish.Life,
-            read.Csr?.Der.ToArray(),
-            Shapes.Json(read.BindTo),
-            wish.Port,
-            wish.RenewAfter,
-            wish.Note,
-            caller.From
-        );
-        var hostName = read.Host?.Name;
-
+        var read = await reading.ReadAsync(wish, caller, Operation.SubmitRequest, ct);
+        var request = Recorded(read, wish, caller, cause, clock.GetUtcNow());
         await using (var write = await db.BeginWriteAsync(ct))
         {
             db.Requests.Add(request);
             await db.SaveChangesAsync(ct);
             await db.Note(
-                now,
+                request.At,
                 caller.Actor,
                 "request.submitted",
                 $"request {request.Id}",
-                $"{read.CertificateName} for {hostName ?? "a CSR"}, profile {read.Profile.Id}: {string.Join(", ", read.Names)}"
+                $"{read.CertificateName} for {read.Host?.Name ?? "a CSR"}, profile {read.Profile.Id}: {string.Join(", ", read.Names)}"
             );
-            switch (read.Overall)
-            {
-                case Core.Profiles.Verdict.Refused:
-                    var reason = read.Findings.FirstOrDefault(f => f.Weight == FindingWeight.Fatal) is { } fatal
-                        ? fatal.Message
-                        : string.Join(
-                            " ",
-                            read.Verdicts.Where(v => v.Verdict == Core.Profiles.Verdict.Refused).Select(v => $"{v.Name}: {v.Evidence}")
-                        );
-                    request.Refuse(reason, "rules");
-                    await db.Note(now, "rules", "request.refused", $"request {request.Id}", reason);
-                    break;
-                case Core.Profiles.Verdict.NeedsApproval:
-                    request.WaitForApproval(read.PeopleNeeded);
-                    break;
-                default:
-                    if (read.Host is not null)
-                        await carryOut.RunAsync(request, now, ct);
-                    break;
-            }
+            await MoveOnAsync(request, read, ct);
             await write.CommitAsync(ct);
         }
-
-        if (read.Overall == Core.Profiles.Verdict.Granted)
-        {
-            if (read.Host is not null)
-                bell.Ring(read.Host.Id);
-            else
-            {
-                try
-                {
-                    await IssueForCsrAsync(request.Id, read, caller.Actor, ct);
-                }
-                catch (BeaconProblem p) when (p.Code == ProblemCode.AuthorityNotReady)
-                {
-                    await using var write = await db.BeginWriteAsync(ct);
-                    request.WaitForAuthority(p.Message);
-                    await db.Note(now, "rules", "request.waits", $"request {request.Id}", p.Message);
-                    await write.CommitAsync(ct);
-                }
-            }
-        }
+        if (read.Overall == Verdict.Granted && read.Host is not null)
+            bell.Ring(read.Host.Id);
+        else if (read.Overall == Verdict.Granted)
+            await IssueAsync(request, read, caller.Actor, ct);
         changes.Tell("request", request.Id.ToString());
         changes.Tell("certificate", read.CertificateName);
         return request.Id;
     }
 
-    private Task<Recorded> IssueForCsrAsync(long id, ReadWish read, string actor, CancellationToken ct) =>
-        issue.RunAsync(
-            new(
-                read.Profile,
-                read.Subject,
-                read.Names,
+    private static Request Recorded(ReadWish read, NewRequest wish, Caller caller, string cause, DateTimeOffset now) =>
+        new()
+        {
+            At = now,
+            Requester = caller.Name,
+            Cause = cause,
+            CertificateName = read.CertificateName,
+            HostId = read.Host?.Id,
+            Profile = read.Profile.Id,
+            Subject = read.Subject.ToString(),
+            NamesJson = Shapes.Json(read.Names.Select(n => n.ToString())),
+            VerdictsJson = JsonSerializer.Serialize([.. read.Verdicts.Select(Shapes.Of)], BeaconJson.Default.ListNameVerdictInfo),
+            FindingsJson = JsonSerializer.Serialize([.. read.Findings.Select(Shapes.Of)], BeaconJson.Default.ListFindingInfo),
+            Key = read.Key.ToString(),
+            Life = wish.Life,
+            Csr = read.Csr?.Der.ToArray(),
+            BindToJson = Shapes.Json(read.BindTo),
+            Port = wish.Port,
+            RenewAfter = wish.RenewAfter,
+            Note = wish.Note,
+            From = caller.From,
+        };
+
+    private async Task MoveOnAsync(Request request, ReadWish read, CancellationToken ct)
+    {
+        switch (read.Overall)
+        {
+            case Verdict.Refused:
+                var reason = ReasonOf(read);
+                request.Refuse(reason, "rules");
+                await db.Note(request.At, "rules", "request.refused", $"request {request.Id}", reason);
+                break;
+            case Verdict.NeedsApproval:
+                request.WaitForApproval(read.Decided.PeopleNeeded);
+                break;
+            default:
+                if (read.Host is not null)
+                    await carryOut.RunAsync(request, request.At, ct);
+                break;
+        }
+    }
+
+    private static string ReasonOf(ReadWish read) =>
+        read.Findings.FirstOrDefault(f => f.Weight == FindingWeight.Fatal) is { } fatal
+            ? fatal.Message
+            : string.Join(" ", read.Verdicts.Where(v => v.Verdict == Verdict.Refused).Select(v => $"{v.Name}: {v.Evidence}"));
+
+    private async Task IssueAsync(Request request, ReadWish read, string actor, CancellationToken ct)
+    {
+        try
+        {
+            await issue.RunAsync(
+                read.Decided.Granted!,
                 read.Csr!.PublicKey,
-                read.Life,
-                read.Existing?.Id ?? 0,
-                read.CertificateName,
-                Shapes.Json(read.Names.Select(n => n.ToString())),
-                id,
-                EditionState.Current,
-                actor,
-                $"request {id}"
-            ),
-            ct
-        );
+                new(read.CertificateName, EditionState.Current, actor, $"request {request.Id}")
+                {
+                    CertificateId = read.Existing?.Id ?? 0,
+                    RequestId = request.Id,
+                    Life = read.Life,
+                },
+                ct
+            );
+        }
+        catch (BeaconProblem p) when (p.Code == ProblemCode.AuthorityNotReady)
+        {
+            await using var write = await db.BeginWriteAsync(ct);
+            request.WaitForAuthority(p.Message);
+            await db.Note(clock.GetUtcNow(), "rules", "request.waits", $"request {request.Id}", p.Message);
+            await write.CommitAsync(ct);
+        }
+        catch (BeaconProblem p) when (p.Code == ProblemCode.KeyNotAllowed)
+        {
+            await using var write = await db.BeginWriteAsync(ct);
+            request.Refuse(p.Message, "rules");
+            await db.Note(clock.GetUtcNow(), "rules", "request.refused", $"request {request.Id}", p.Message);
+            await write.CommitAsync(ct);
+        }
+    }
 }

@@ -2,56 +2,52 @@ using System.Text;
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
+using OrderlyBeacon.Core.Enrolment;
 using OrderlyBeacon.Core.Keys;
 using OrderlyBeacon.Core.Names;
 using OrderlyBeacon.Core.Profiles;
 using OrderlyBeacon.Core.Requests;
+using OrderlyBeacon.Core.Rights;
 using OrderlyBeacon.Service.Authorities;
 using OrderlyBeacon.Service.Certificates;
+using OrderlyBeacon.Service.Enrolment;
+using OrderlyBeacon.Service.Hosts;
 using OrderlyBeacon.Service.People;
 using OrderlyBeacon.Service.Profiles;
+using OrderlyBeacon.Service.Rights;
 using OrderlyBeacon.Service.Storage;
+using Verdict = OrderlyBeacon.Core.Profiles.Verdict;
 
 namespace OrderlyBeacon.Service.Requests;
 
 /// <summary>A wish with everything looked up and judged, nothing stored.</summary>
-public sealed record ReadWish(
-    Profile Profile,
-    Hosts.Host? Host,
-    IReadOnlyList<NameVerdict> Verdicts,
-    IReadOnlyList<AlternativeName> Names,
-    DistinguishedName Subject,
-    KeySpec Key,
-    TimeSpan? Life,
-    CertificationRequest? Csr,
-    IReadOnlyList<Finding> Findings,
-    string CertificateName,
-    Certificate? Existing,
-    IReadOnlyList<string> BindTo,
-    IReadOnlyList<string> Warnings
-)
+public sealed record ReadWish
 {
-    public Core.Profiles.Verdict Overall =>
-        Findings.Any(f => f.Weight == FindingWeight.Fatal) ? Core.Profiles.Verdict.Refused
-        : OfNames == Core.Profiles.Verdict.Granted && Profile.Approvals > 0 ? Core.Profiles.Verdict.NeedsApproval
-        : OfNames;
+    public required Profile Profile { get; init; }
+    public Hosts.Host? Host { get; init; }
+    public required EnrolmentVerdict Decided { get; init; }
+    public required IReadOnlyList<AlternativeName> Names { get; init; }
+    public required DistinguishedName Subject { get; init; }
+    public required KeySpec Key { get; init; }
+    public TimeSpan? Life { get; init; }
+    public CertificationRequest? Csr { get; init; }
+    public required IReadOnlyList<Finding> Findings { get; init; }
+    public required string CertificateName { get; init; }
+    public Certificate? Existing { get; init; }
+    public IReadOnlyList<string> BindTo { get; init; } = [];
+    public IReadOnlyList<string> Warnings { get; init; } = [];
 
-    /// <summary>How many other people must approve: as many as the profile says, and one when a name needs it.</summary>
-    public int PeopleNeeded => Needs(Profile, OfNames);
+    public IReadOnlyList<NameVerdict> Verdicts => Decided.Verdicts;
 
-    public static int Needs(Profile profile, Core.Profiles.Verdict ofNames) =>
-        Math.Max(profile.Approvals, ofNames == Core.Profiles.Verdict.NeedsApproval ? 1 : 0);
-
-    // An authority is known by its subject: it has no names that could be judged.
-    private Core.Profiles.Verdict OfNames =>
-        Verdicts.Count == 0 && Profile.AuthorityDepth is not null ? Core.Profiles.Verdict.Granted : NameDecision.Overall(Verdicts);
+    public Verdict Overall => Findings.Any(f => f.Weight == FindingWeight.Fatal) ? Verdict.Refused : Decided.Overall;
 }
 
 /// <summary>Reads a wish: the same for a preview, a submission and an enrolment, so that none sees more or less than another.</summary>
 public sealed class WishReading(
     BeaconDb db,
     ProfileCatalogue profiles,
-    DecideNames decide,
+    DecideEnrolment decide,
+    MayAct may,
     AuthorityRegistry registry,
     BeaconOptions options,
     TimeProvider clock
@@ -59,74 +55,26 @@ public sealed class WishReading(
 {
     public const int MaxNames = 250;
 
-    public async Task<ReadWish> ReadAsync(NewRequest wish, Caller caller, CancellationToken ct)
+    /// <param name="operation">What is done with it: previewed or submitted.</param>
+    public async Task<ReadWish> ReadAsync(NewRequest wish, Caller caller, Operation operation, CancellationToken ct)
     {
         var profile = profiles.GetFor(string.IsNullOrWhiteSpace(wish.Profile) ? "server" : wish.Profile, caller.Groups);
-        if (wish.Host is not null && wish.Csr is not null)
-            throw Bad("A host makes its own request; a CSR comes without one.", "Give either a host or a CSR.");
-        if (wish.Host is null && wish.Csr is null)
-            throw Bad("Neither a host nor a CSR is given.", "Give the host that shall make the key, or a CSR.");
-        if (wish.RenewAfter is < 0.05 or > 0.95)
-            throw Bad(
-                "A renewal can be planned after 0.05 to 0.95 of a certificate's life.",
-                "Give a number in that range; 0.67 is usual."
-            );
-
+        CheckShape(wish);
         var csr = wish.Csr is null ? null : CertificationRequest.Read(Encoding.UTF8.GetBytes(wish.Csr));
-        var host = wish.Host is null ? null : await FindHostAsync(wish.Host, ct);
-        IReadOnlyList<string> asked =
-        [
-            .. (csr?.Names.Select(n => n.ToString()) ?? [])
-                .Concat(wish.Names ?? [])
-                .Where(n => !string.IsNullOrWhiteSpace(n))
-                .Select(n => n.Trim()),
-        ];
-        if (asked.Count > MaxNames)
-            throw new BeaconProblem(
-                ProblemCode.TooLarge,
-                $"There are {asked.Count} names; {MaxNames} is the most.",
-                "Split them over several certificates."
-            );
+        var host = wish.Host is null ? null : await FindJoinedAsync(wish.Host, ct);
+        if (host is not null)
+            await may.ThrowUnlessAsync(operation, caller, MayAct.Of(host));
+        var asked = Asked(wish, csr);
         var isAuthority = profile.AuthorityDepth is not null;
         if (isAuthority)
             CheckAuthority(csr);
         else if (asked.Count == 0)
             throw Bad("No name is given.", "Give the host names that clients connect to.");
-
-        var first =
-            asked.Count == 0 ? Slug(csr!.Subject.CommonName!)
-            : AlternativeName.TryParse(asked[0], out var f, out _) ? f!.Value
-            : asked[0];
-        var name = CertificateName(wish.Certificate, first, host, caller);
-        var existing = await db.Certificates.AsNoTracking().FirstOrDefaultAsync(c => c.Name == name, ct);
-        if (existing is not null && existing.HostId != host?.Id)
-            throw new BeaconProblem(
-                ProblemCode.AlreadyExists,
-                $"There is a certificate named \"{name}\" on another host already.",
-                "Give this one a name of its own (client: --as NAME)."
-            );
-
-        var verdicts = await decide.RunAsync(
-            asked,
-            profile,
-            host,
-            caller.Groups,
-            existing is null ? [] : Shapes.Strings(existing.ApprovedJson),
-            ct
-        );
-        IReadOnlyList<AlternativeName> names =
-        [
-            .. verdicts.Where(v => v.Reason != VerdictReason.Malformed).Select(v => AlternativeName.Parse(v.Name)),
-        ];
-        var key =
-            csr?.PublicKey.Spec
-            ?? (
-                string.IsNullOrWhiteSpace(wish.Key)
-                    ? existing is not null && existing.Key.Length > 0
-                        ? KeySpec.Parse(existing.Key)
-                        : profile.Keys[0]
-                    : KeySpec.Parse(wish.Key)
-            );
+        var existing = await FindExistingAsync(NameOf(wish, asked, csr, host, caller), host, caller, operation, ct);
+        IReadOnlyList<AlternativeName> names = [.. asked.Select(a => AlternativeName.TryParse(a, out var n, out _) ? n : null).OfType<AlternativeName>().Distinct()];
+        var subject = SubjectDecision.Decide(wish.Subject, csr?.Subject, names, profile);
+        var decided = await decide.RunAsync(new(profile, asked, subject.Subject, host, existing.Row, caller.Name, []), ct);
+        var key = csr?.PublicKey.Spec ?? KeyOf(wish, existing.Row, profile);
         if (csr is null || isAuthority || !csr.Findings.Any(x => x.Weight == FindingWeight.Fatal))
             profile.CheckKey(key);
         var warnings = new List<string>();
@@ -135,32 +83,66 @@ public sealed class WishReading(
             warnings.Add(
                 $"{host.Name} is away{(host.LastSeen is { } t ? $" since {t:yyyy-MM-dd HH:mm} UTC" : "")}; the order waits until its agent is back."
             );
-        if (existing is not null)
-            warnings.Add(Difference(name, Shapes.Strings(existing.NamesJson), [.. names.Select(n => n.ToString())]));
-        return new(
-            profile,
-            host,
-            verdicts,
-            names,
-            SubjectOf(wish, csr, names, profile),
-            key,
-            ProfileWords.ParseLife(wish.Life),
-            csr,
-            [.. (csr?.Findings ?? []).Where(f => !isAuthority || !OfServers.Contains(f.Code))],
-            name,
-            existing,
-            bindTo,
-            warnings
-        );
+        if (existing.Row is { } row)
+            warnings.Add(Difference(row.Name, Shapes.Strings(row.NamesJson), [.. names.Select(n => n.ToString())]));
+        return new()
+        {
+            Profile = profile,
+            Host = host,
+            Decided = decided,
+            Names = names,
+            Subject = subject.Subject,
+            Key = key,
+            Life = ProfileWords.ParseLife(wish.Life),
+            Csr = csr,
+            Findings = [.. (csr?.Findings ?? []).Where(f => !isAuthority || !OfServers.Contains(f.Code)), .. subject.Findings],
+            CertificateName = existing.Name,
+            Existing = existing.Row,
+            BindTo = bindTo,
+            Warnings = warnings,
+        };
+    }
+
+    private static void CheckShape(NewRequest wish)
+    {
+        if (wish.Host is not null && wish.Csr is not null)
+            throw Bad("A host makes its own request; a CSR comes without one.", "Give either a host or a CSR.");
+        if (wish.Host is null && wish.Csr is null)
+            throw Bad("Neither a host nor a CSR is given.", "Give the host that shall make the key, or a CSR.");
+        if (wish.RenewAfter is < 0.05 or > 0.95)
+            throw Bad("A renewal can be planned after 0.05 to 0.95 of a certificate's life.", "Give a number in that range; 0.67 is usual.");
+    }
+
+    private static IReadOnlyList<string> Asked(NewRequest wish, CertificationRequest? csr)
+    {
+        IReadOnlyList<string> asked =
+        [
+            .. (csr?.Names.Select(n => n.ToString()) ?? [])
+                .Concat(wish.Names ?? [])
+                .Where(n => !string.IsNullOrWhiteSpace(n))
+                .Select(n => n.Trim()),
+        ];
+        return asked.Count <= MaxNames
+            ? asked
+            : throw new BeaconProblem(
+                ProblemCode.TooLarge,
+                $"There are {asked.Count} names; {MaxNames} is the most.",
+                "Split them over several certificates."
+            );
+    }
+
+    private static KeySpec KeyOf(NewRequest wish, Certificate? existing, Profile profile)
+    {
+        if (!string.IsNullOrWhiteSpace(wish.Key))
+            return KeySpec.Parse(wish.Key);
+        return existing is { Key.Length: > 0 } ? KeySpec.Parse(existing.Key) : profile.Keys[0];
     }
 
     private bool IsOnline(Hosts.Host h) => h.LastSeen > clock.GetUtcNow() - TimeSpan.FromSeconds(options.HostAwaySeconds);
 
-    private async Task<Hosts.Host> FindHostAsync(string name, CancellationToken ct)
+    private async Task<Hosts.Host> FindJoinedAsync(string name, CancellationToken ct)
     {
-        var host =
-            await db.Hosts.AsNoTracking().FirstOrDefaultAsync(h => h.Name == name || h.Name.StartsWith(name + "."), ct)
-            ?? throw new BeaconProblem(ProblemCode.NotFound, $"There is no host \"{name}\".", "See beacon host list.");
+        var host = await FindHost.ByNameAsync(db, name, ct);
         host.ThrowIfGone();
         return host.State == HostState.Joined
             ? host
@@ -171,19 +153,36 @@ public sealed class WishReading(
             );
     }
 
-    private static string CertificateName(string? asked, string first, Hosts.Host? host, Caller caller)
+    private static string NameOf(NewRequest wish, IReadOnlyList<string> asked, CertificationRequest? csr, Hosts.Host? host, Caller caller)
     {
-        // Without a host, the name says who brought it, so that it never takes a host's place.
-        var name = string.IsNullOrWhiteSpace(asked)
-            ? host is null
-                ? $"{first}@{caller.Name}"
-                : first
-            : asked.Trim();
-        return name.Length <= 200 && name.All(c => char.IsAsciiLetterOrDigit(c) || c is '.' or '-' or '_' or '*' or '@' or ':')
-            ? name
-            : throw Bad(
-                $"\"{name}\" cannot be a certificate's name here.",
-                "Use letters, digits, dots and hyphens; give one with --as NAME."
+        if (!string.IsNullOrWhiteSpace(wish.Certificate))
+            return CertificateNaming.Given(wish.Certificate, caller.Name);
+        var first =
+            asked.Count == 0 ? Slug(csr!.Subject.CommonName!)
+            : AlternativeName.TryParse(asked[0], out var f, out _) ? f!.Value
+            : asked[0];
+        return CertificateNaming.Given(host is null ? CertificateNaming.OfCsr(first, caller.Name) : first, caller.Name);
+    }
+
+    /// <summary>The certificate that this becomes an edition of: only its owner's requests do.</summary>
+    private async Task<(string Name, Certificate? Row)> FindExistingAsync(
+        string name,
+        Hosts.Host? host,
+        Caller caller,
+        Operation operation,
+        CancellationToken ct
+    )
+    {
+        var existing = await db.Certificates.AsNoTracking().FirstOrDefaultAsync(c => c.Name == name, ct);
+        if (existing is null)
+            return (name, null);
+        await may.ThrowUnlessAsync(operation, caller, MayAct.Of(existing));
+        return existing.HostId == host?.Id
+            ? (name, existing)
+            : throw new BeaconProblem(
+                ProblemCode.AlreadyExists,
+                $"There is a certificate named \"{name}\" on another host already.",
+                "Give this one a name of its own (client: --as NAME)."
             );
     }
 
@@ -236,7 +235,7 @@ public sealed class WishReading(
                 "The request has no common name, so nobody could tell the authority by its name.",
                 "Make the request with the authority's name."
             );
-        if (registry.All.FirstOrDefault(x => x.Subject.Der.Span.SequenceEqual(csr.Subject.Der.Span)) is { } taken)
+        if (registry.All.FirstOrDefault(x => x.Subject.Matches(csr.Subject)) is { } taken)
             throw new BeaconProblem(
                 ProblemCode.RequestRefused,
                 $"{taken.Subject} is the name of an authority here.",
@@ -264,50 +263,6 @@ public sealed class WishReading(
                 StringSplitOptions.RemoveEmptyEntries
             )
         );
-
-    private static DistinguishedName SubjectOf(
-        NewRequest wish,
-        CertificationRequest? csr,
-        IReadOnlyList<AlternativeName> names,
-        Profile profile
-    )
-    {
-        var subject = profile.AuthorityDepth is not null
-            ? csr!.Subject
-            : profile.Subject switch
-            {
-                SubjectSource.Empty => DistinguishedName.Empty,
-                SubjectSource.FirstName => names.Count > 0 && names[0].Value.Length <= 64
-                    ? DistinguishedName.ForCommonName(names[0].Value)
-                    : DistinguishedName.Empty,
-                _ => Asked(wish, csr, names),
-            };
-        // Most general first: what the profile fixes stands before what was asked for, and in its place.
-        return profile.Fixed.IsEmpty
-            ? subject
-            : DistinguishedName.Of([
-                .. profile.Fixed.Relative.SelectMany(r => r),
-                .. subject.Relative.SelectMany(r => r).Where(a => !profile.Fixed.Relative.Any(r => r.Any(x => x.Oid == a.Oid))),
-            ]);
-    }
-
-    private static DistinguishedName Asked(NewRequest wish, CertificationRequest? csr, IReadOnlyList<AlternativeName> names)
-    {
-        var first =
-            names.Count > 0 && names[0].Value.Length <= 64 ? DistinguishedName.ForCommonName(names[0].Value) : DistinguishedName.Empty;
-        if (string.IsNullOrWhiteSpace(wish.Subject))
-            return csr?.Subject is { IsEmpty: false, CommonName: { } c } s && names.Any(n => n.Value == c) && s.Relative.Count == 1
-                ? s
-                : first;
-        var subject = DistinguishedName.Parse(wish.Subject);
-        return subject.CommonName is not { } cn || names.Any(n => n.Value.Equals(cn, StringComparison.OrdinalIgnoreCase))
-            ? subject
-            : throw new BeaconProblem(
-                ProblemCode.SubjectMalformed,
-                $"The common name \"{cn}\" is not among the names.",
-                "Add it as a name, or leave the common name out."
-            );
-    }
 
     private static string Difference(string name, List<string> before, List<string> after)
     {

@@ -42,16 +42,12 @@ public sealed class CrlShelf
             return _byFile.GetValueOrDefault(file);
     }
 
-    /// <summary>The revocation that an issuer's full list and its delta have for a serial.</summary>
-    public RevokedCertificate? Find(X509 issuer, SerialNumber serial)
+    /// <summary>All lists, full and delta, of one of an issuer's names.</summary>
+    public IReadOnlyList<Crl> ListsOf(X509 issuer)
     {
         List<Shelved> all;
         lock (_lock)
             all = [.. _byFile.Values];
-        Shelved? Of(bool delta) =>
-            all.FirstOrDefault(s =>
-                s.Row.IsDelta == delta && s.List.AuthorityKeyIdentifier.Span.SequenceEqual(issuer.SubjectKeyIdentifier.Span)
-            );
-        return Of(delta: false)?.List.Find(serial, Of(delta: true)?.List);
+        return [.. all.Select(s => s.List).Where(l => l.Issuer.Matches(issuer.Subject))];
     }
 }

@@ -1,3 +1,4 @@
+using OrderlyBeacon.Core.Enrolment;
 using System.Security.Cryptography;
 using System.Security.Cryptography.X509Certificates;
 using OrderlyBeacon.Contracts;
@@ -85,8 +86,8 @@ public sealed class ResponderCertificates(
         // Under an ended certificate nothing ends later, and nobody asks.
         if (point.Certificate.NotAfter < now)
             return;
-        var file = Path.Combine(options.Data, "keys", $"responder-{point.KeyNumber}.p12");
-        if (Of(point.KeyNumber) is null && File.Exists(file))
+        var file = Path.Combine(options.Data, "keys", $"responder-{point.KeyNumber}.pem");
+        if (Of(point.KeyNumber) is null)
             TryLoad(file, point);
         if (Of(point.KeyNumber) is { } kept && now < kept.Planned)
             return;
@@ -96,28 +97,12 @@ public sealed class ResponderCertificates(
             new(Core.Oids.CommonName, $"{options.Organization} Revocation Responder"),
         ]);
         var recorded = await issue.RunAsync(
-            new(
-                profiles.Get("responder"),
-                name,
-                [],
-                PublicKeyInfo.Read(key.ExportSubjectPublicKeyInfo()),
-                null,
-                0,
-                $"responder-{point.KeyNumber}@system",
-                "[]",
-                null,
-                EditionState.Current,
-                "system",
-                "the service itself"
-            )
-            {
-                Under = point,
-            },
+            OwnEnrolments.ForResponder(profiles.Get("responder"), name, clock.GetUtcNow()),
+            PublicKeyInfo.Read(key.ExportSubjectPublicKeyInfo()),
+            new($"responder-{point.KeyNumber}{CertificateNaming.System}", EditionState.Current, "system", "the service itself") { Under = point },
             ct
         );
-        using (var leaf = X509CertificateLoader.LoadCertificate(recorded.Der))
-        using (var keyed = leaf.CopyWithPrivateKey(key))
-            PrivateFiles.Write(file, keyed.Export(X509ContentType.Pkcs12), overwrite: true);
+        OwnKeyFile.Write(file, recorded.Der, key);
         Take(X509.Read(recorded.Der), key, point);
         log.LogInformation(
             "OCSP answers for {File} are signed under a certificate good until {Until:u}",
@@ -128,17 +113,12 @@ public sealed class ResponderCertificates(
 
     private void TryLoad(string file, IssuingPoint point)
     {
-        try
-        {
-            using var c = X509CertificateLoader.LoadPkcs12FromFile(file, null, X509KeyStorageFlags.Exportable);
-            var x = X509.Read(c.RawDataMemory);
-            if (x.SignedBy(point.Certificate.PublicKey) && x.NotAfter > clock.GetUtcNow() && c.GetECDsaPrivateKey() is { } key)
-                Take(x, key, point);
-        }
-        catch (CryptographicException e)
-        {
-            log.LogWarning("The kept responder's certificate cannot be read ({Why}); a new one is made", e.Message);
-        }
+        using var c = OwnKeyFile.TryRead(file);
+        if (c is null)
+            return;
+        var x = X509.Read(c.RawDataMemory);
+        if (x.SignedBy(point.Certificate.PublicKey) && x.NotAfter > clock.GetUtcNow() && c.GetECDsaPrivateKey() is { } key)
+            Take(x, key, point);
     }
 
     private void Take(X509 certificate, ECDsa key, IssuingPoint point) =>

@@ -43,6 +43,8 @@ public sealed class RevokeEdition(BeaconDb db, AnnounceRevocations announce, Tim
     {
         var certificate = await db.Certificates.SingleAsync(c => c.Id == edition.CertificateId, ct);
         edition.Revoke(now, reason);
+        if (reason is RevocationReason.KeyCompromise or RevocationReason.CaCompromise)
+            await BurntKey.AddAsync(db, edition, now, ct);
         if (!edition.IsHeld && edition.State == EditionState.Current && certificate.Automatic)
             certificate.ActAt(now);
         await db.Note(

@@ -1,3 +1,5 @@
+using OrderlyBeacon.Service.Rights;
+using OrderlyBeacon.Service.Revocations;
 using System.Data.Common;
 using Microsoft.EntityFrameworkCore;
 using Microsoft.EntityFrameworkCore.Diagnostics;
@@ -39,6 +41,8 @@ public sealed class BeaconDb(DbContextOptions<BeaconDb> options, WriteGate gate)
     public DbSet<WorkOrder> Orders => Set<WorkOrder>();
     public DbSet<JournalEntry> Journal => Set<JournalEntry>();
     public DbSet<AnsweredPost> AnsweredPosts => Set<AnsweredPost>();
+    public DbSet<BurntKey> BurntKeys => Set<BurntKey>();
+    public DbSet<Consent> Consents => Set<Consent>();
 
     /// <summary>Takes the write lock and opens a transaction; disposing without commit undoes everything.</summary>
     public async Task<WriteScope> BeginWriteAsync(CancellationToken ct = default)
@@ -93,7 +97,16 @@ public sealed class BeaconDb(DbContextOptions<BeaconDb> options, WriteGate gate)
         b.Entity<ProfileRevision>(e => e.HasKey(x => new { x.Name, x.Revision }));
         b.Entity<Person>(e => e.HasIndex(x => x.Name).IsUnique());
         b.Entity<SessionToken>(e => e.HasKey(x => x.Hash));
-        b.Entity<Hosts.Host>(e => e.HasIndex(x => x.Name).IsUnique());
+        b.Entity<Hosts.Host>(e =>
+        {
+            e.HasIndex(x => x.Name).IsUnique();
+            e.HasIndex(x => x.AgentThumbprint).IsUnique();
+            e.HasIndex(x => x.AgentNextThumbprint).IsUnique();
+            e.Property(x => x.Owner).HasDefaultValue("group:administrators").ValueGeneratedNever();
+            e.Property(x => x.MetJson).HasDefaultValue("{}").ValueGeneratedNever();
+        });
+        b.Entity<BurntKey>(e => e.HasKey(x => x.Fingerprint));
+        b.Entity<Consent>(e => e.HasIndex(x => x.Hash));
         b.Entity<HostService>(e => e.HasIndex(x => new { x.HostId, x.Name }).IsUnique());
         b.Entity<Binding>(e =>
         {
@@ -104,6 +117,7 @@ public sealed class BeaconDb(DbContextOptions<BeaconDb> options, WriteGate gate)
         {
             e.HasIndex(x => x.Name).IsUnique();
             e.HasIndex(x => x.NextActionAt);
+            e.HasIndex(x => x.Owner);
             e.Property(x => x.Version).IsConcurrencyToken();
         });
         b.Entity<Edition>(e =>
@@ -123,6 +137,7 @@ public sealed class BeaconDb(DbContextOptions<BeaconDb> options, WriteGate gate)
             e.Ignore(x => x.Amendments);
             e.HasIndex(x => x.State);
             e.HasIndex(x => x.CertificateId);
+            e.HasIndex(x => x.CertificateName);
             e.Property(x => x.Version).IsConcurrencyToken();
         });
         b.Entity<WorkOrder>(e =>
@@ -201,16 +216,4 @@ internal sealed class SqliteSettings : DbConnectionInterceptor
         c.CommandText = Pragmas;
         c.ExecuteNonQuery();
     }
-}
-
-/// <summary>The answer that a POST with an idempotency key got.</summary>
-public sealed class AnsweredPost
-{
-    /// <summary>Caller, path and key.</summary>
-    public required string Key { get; init; }
-    public required string BodyHash { get; init; }
-    public required int Status { get; init; }
-    public required string ContentType { get; init; }
-    public required string Body { get; init; }
-    public required DateTimeOffset At { get; init; }
 }

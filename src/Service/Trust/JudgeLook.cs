@@ -1,3 +1,4 @@
+using OrderlyBeacon.Core.Revocation;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Issuing;
@@ -10,6 +11,9 @@ namespace OrderlyBeacon.Service.Trust;
 /// <summary>Turns what an agent met into what clients make of it.</summary>
 public sealed class JudgeLook(AuthorityRegistry registry, CrlShelf crls, TimeProvider clock)
 {
+    private RevocationStanding StandingOf(X509 issuer, X509 certificate) =>
+        RevocationStanding.Judge(certificate, issuer, crls.ListsOf(issuer), registry.All, clock.GetUtcNow());
+
     public LookInfo Run(LookReport r, string? from)
     {
         if (r.Outcome != LookOutcome.Served || r.Chain.Count == 0)
@@ -52,8 +56,8 @@ public sealed class JudgeLook(AuthorityRegistry registry, CrlShelf crls, TimePro
         }
         try
         {
-            var served = r.Chain.Take(10).Select(c => X509.Read(Convert.FromBase64String(c))).ToList();
-            var verdict = LookJudge.Judge(r.ServerName, served, registry.Anchors, registry.All, clock.GetUtcNow(), crls.Find);
+            var served = r.Chain.Take(LookReport.MostCertificates).Select(c => X509.Read(Convert.FromBase64String(c))).ToList();
+            var verdict = LookJudge.Judge(r.ServerName, served, registry.Anchors, registry.All, clock.GetUtcNow(), StandingOf);
             return new(
                 r.Address,
                 r.Port,
@@ -72,7 +76,7 @@ public sealed class JudgeLook(AuthorityRegistry registry, CrlShelf crls, TimePro
                         p.Cure
                     )),
                 ],
-                verdict.Chain?.Steps ?? [],
+                verdict.Path?.Steps ?? [],
                 Shapes.Text(served[0]),
                 from
             );

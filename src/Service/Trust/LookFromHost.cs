@@ -31,7 +31,7 @@ public sealed class LookFromHost(BeaconDb db, OrderDesk desk)
             }
         }
         var host = wish.From is not null
-            ? await HostEndpoints.FindAsync(db, wish.From, ct)
+            ? await FindHost.ByNameAsync(db, wish.From, ct)
             : (
                 await db
                     .Hosts.AsNoTracking()

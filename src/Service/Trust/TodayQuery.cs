@@ -1,3 +1,5 @@
+using OrderlyBeacon.Service.Rights;
+using OrderlyBeacon.Core.Rights;
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Service.Authorities;
@@ -19,6 +21,9 @@ public sealed class TodayQuery(
     CrlShelf shelf,
     Health.HealthBook health,
     Publishing.PushPublished pushes,
+    Keeping.Custody custody,
+    Attempts attempts,
+    ForeignClaims claims,
     OrderDesk desk,
     TimeProvider clock
 )
@@ -152,6 +157,9 @@ public sealed class TodayQuery(
                     )
                 );
 
+        concerns.AddRange(custody.Concerns());
+        concerns.AddRange(await attempts.ConcernsAsync(now, ct));
+        concerns.AddRange(await claims.ConcernsAsync(ct));
         foreach (var p in pushes.States.Where(p => !p.Good))
             concerns.Add(
                 new(
@@ -353,16 +361,16 @@ internal static class TrustEndpoints
     public static void MapTrust(this RouteGroupBuilder api)
     {
         api.MapGet("/today", async (TodayQuery q, CancellationToken ct) => TypedResults.Ok(await q.RunAsync(ct)))
-            .WithName("getToday")
+            .Is(Operation.GetToday)
             .WithTags("Today");
         api.MapGet("/lookahead", async (TodayQuery q, CancellationToken ct) => TypedResults.Ok((await q.RunAsync(ct)).Lookahead))
-            .WithName("getLookahead")
+            .Is(Operation.GetLookahead)
             .WithTags("Today");
         api.MapPost(
                 "/looks",
                 async (LookWish wish, LookFromHost look, CancellationToken ct) => TypedResults.Ok(await look.RunAsync(wish, ct))
             )
-            .WithName("look")
+            .Is(Operation.Look)
             .WithTags("Looks");
     }
 }

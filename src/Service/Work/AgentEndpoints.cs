@@ -1,3 +1,5 @@
+using OrderlyBeacon.Service.Rights;
+using OrderlyBeacon.Core.Rights;
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
@@ -13,7 +15,7 @@ internal static class AgentEndpoints
 {
     public static void MapAgents(this RouteGroupBuilder api)
     {
-        var g = api.MapGroup("/agent").WithTags("Agent").RequireAuthorization(Policies.Agent);
+        var g = api.MapGroup("/agent").WithTags("Agent");
 
         g.MapGet(
                 "/work",
@@ -46,7 +48,7 @@ internal static class AgentEndpoints
                     }
                 }
             )
-            .WithName("agentWork");
+            .Is(Operation.AgentWork);
 
         g.MapPost(
                 "/report",
@@ -56,14 +58,14 @@ internal static class AgentEndpoints
                     return TypedResults.NoContent();
                 }
             )
-            .WithName("agentReport");
+            .Is(Operation.AgentReport);
 
         g.MapPost(
                 "/orders/{id:long}/csr",
                 async (long id, OrderCsr body, Caller caller, BeaconDb db, AnswerCsr answer, CancellationToken ct) =>
                     TypedResults.Ok(await answer.RunAsync(await FindAsync(db, caller, ct), id, body.Csr, ct))
             )
-            .WithName("agentCsr");
+            .Is(Operation.AgentCsr);
 
         g.MapPost(
                 "/orders/{id:long}/step",
@@ -78,7 +80,7 @@ internal static class AgentEndpoints
                     return TypedResults.NoContent();
                 }
             )
-            .WithName("agentStep");
+            .Is(Operation.AgentStep);
 
         g.MapPost(
                 "/orders/{id:long}/result",
@@ -88,13 +90,13 @@ internal static class AgentEndpoints
                     return TypedResults.NoContent();
                 }
             )
-            .WithName("agentResult");
+            .Is(Operation.AgentResult);
     }
 
     private static async Task<Hosts.Host> FindAsync(BeaconDb db, Caller caller, CancellationToken ct)
     {
         var host =
-            await db.Hosts.AsNoTracking().FirstOrDefaultAsync(h => h.Name == caller.Host, ct)
+            await db.Hosts.AsNoTracking().FirstOrDefaultAsync(h => h.Id == caller.HostId, ct)
             ?? throw new BeaconProblem(ProblemCode.HostGone, $"The host {caller.Host} is not known.", "Invite it again.");
         host.ThrowIfGone();
         return host;

@@ -1,17 +1,19 @@
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
-using OrderlyBeacon.Core.Names;
+using OrderlyBeacon.Core.Enrolment;
+using OrderlyBeacon.Core.Issuing;
 using OrderlyBeacon.Core.Requests;
 using OrderlyBeacon.Service.Authorities;
 using OrderlyBeacon.Service.Notices;
 using OrderlyBeacon.Service.Profiles;
+using OrderlyBeacon.Service.Requests;
 using OrderlyBeacon.Service.Storage;
 
 namespace OrderlyBeacon.Service.Work;
 
-/// <summary>Issues the edition for an order's CSR. Asked again with the same key, it gives the same edition.</summary>
-public sealed class AnswerCsr(BeaconDb db, IssueEdition issue, AuthorityRegistry registry, ProfileCatalogue profiles, Changes changes)
+/// <summary>Issues the edition for an order's CSR, after it was decided again with the facts of now. Asked again with the same key, it gives the same edition.</summary>
+public sealed class AnswerCsr(BeaconDb db, IssueEdition issue, AuthorityRegistry registry, DecideAgain again, Changes changes, TimeProvider clock)
 {
     public async Task<OrderEdition> RunAsync(Hosts.Host host, long orderId, string csrText, CancellationToken ct)
     {
@@ -22,7 +24,6 @@ public sealed class AnswerCsr(BeaconDb db, IssueEdition issue, AuthorityRegistry
             throw new BeaconProblem(ProblemCode.WrongState, $"Order {orderId} asks for no certificate now.", "Poll for work again.");
         var csr = CertificationRequest.Read(System.Text.Encoding.UTF8.GetBytes(csrText)).ThrowIfUnusable();
         var fingerprint = csr.PublicKey.Fingerprint();
-
         if (await db.Editions.AsNoTracking().FirstOrDefaultAsync(e => e.RequestId == requestId, ct) is { } earlier)
             return earlier.KeyFingerprint == fingerprint
                 ? Answer(earlier.Serial, earlier.Der)
@@ -32,6 +33,25 @@ public sealed class AnswerCsr(BeaconDb db, IssueEdition issue, AuthorityRegistry
                     "The order ends here; a new request is made with a new key."
                 );
         var request = await db.Requests.AsNoTracking().SingleAsync(r => r.Id == requestId, ct);
+        await CheckCsrAsync(csr, fingerprint, request, ct);
+        var granted = await GrantAsync(request, host, ct);
+        var recorded = await issue.RunAsync(
+            granted,
+            csr.PublicKey,
+            new(request.CertificateName, EditionState.Next, "agent:" + host.Name, $"request {requestId}")
+            {
+                CertificateId = request.CertificateId ?? 0,
+                RequestId = requestId,
+                Life = ProfileWords.ParseLife(request.Life),
+            },
+            ct
+        );
+        changes.Tell("certificate", request.CertificateName);
+        return Answer(X509.Read(recorded.Der).Serial.Hex, recorded.Der);
+    }
+
+    private async Task CheckCsrAsync(CertificationRequest csr, string fingerprint, Request request, CancellationToken ct)
+    {
         if (await db.Editions.AnyAsync(e => e.KeyFingerprint == fingerprint, ct))
             throw new BeaconProblem(
                 ProblemCode.KeyNotAllowed,
@@ -52,26 +72,38 @@ public sealed class AnswerCsr(BeaconDb db, IssueEdition issue, AuthorityRegistry
                 $"The key is {csr.PublicKey.Spec}, the order asks for {request.Key}.",
                 "Make the key again from the order."
             );
+    }
 
-        var recorded = await issue.RunAsync(
-            new(
-                profiles.Get(request.Profile),
-                request.Subject.Length > 0 ? DistinguishedName.Parse(request.Subject) : DistinguishedName.Empty,
-                [.. wanted.Select(AlternativeName.Parse)],
-                csr.PublicKey,
-                ProfileWords.ParseLife(request.Life),
-                request.CertificateId ?? 0,
-                request.CertificateName,
-                request.NamesJson,
-                requestId,
-                EditionState.Next,
-                "agent:" + host.Name,
-                $"request {requestId}"
-            ),
-            ct
+    /// <summary>What is not granted any more ends here: the request says why, and the order fails with the same words.</summary>
+    private async Task<GrantedDecision> GrantAsync(Request request, Hosts.Host host, CancellationToken ct)
+    {
+        string why;
+        try
+        {
+            var existing = await db.Certificates.AsNoTracking().FirstOrDefaultAsync(c => c.Id == request.CertificateId, ct);
+            var decided = await again.RunAsync(request, host, existing, ct);
+            if (decided.Granted is { } granted)
+                return granted;
+            why = DecideAgain.Why(decided);
+        }
+        catch (BeaconProblem p) when (p.Code is ProblemCode.WrongState or ProblemCode.RequestRefused or ProblemCode.NotFound)
+        {
+            why = p.Message;
+        }
+        await using var write = await db.BeginWriteAsync(ct);
+        var row = await db.Requests.SingleAsync(r => r.Id == request.Id, ct);
+        if (row.State == RequestState.WaitingForHost)
+        {
+            row.RefuseLate($"It was granted, and is not any more: {why}");
+            await db.Note(clock.GetUtcNow(), "rules", "request.refused", $"request {request.Id}", why);
+            await write.CommitAsync(ct);
+        }
+        changes.Tell("request", request.Id.ToString());
+        throw new BeaconProblem(
+            ProblemCode.RequestRefused,
+            $"Request {request.Id} was granted, and is not any more: {why}",
+            "Request it again with names that the requester may have now."
         );
-        changes.Tell("certificate", request.CertificateName);
-        return Answer(Core.Issuing.X509.Read(recorded.Der).Serial.Hex, recorded.Der);
     }
 
     private OrderEdition Answer(string serial, byte[] der) => new(serial, registry.ChainPem(der));

@@ -1,3 +1,5 @@
+using OrderlyBeacon.Service.Rights;
+using OrderlyBeacon.Core.Rights;
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
@@ -127,6 +129,6 @@ public sealed class OrderDesk(BeaconDb db, WorkBell bell, BeaconOptions options,
                             )
                     )
             )
-            .WithName("getOrder")
+            .Is(Operation.GetOrder)
             .WithTags("Orders");
 }

@@ -16,7 +16,7 @@ public sealed class TakeResult(
     BeaconDb db,
     TakeReport reports,
     JudgeLook judge,
-    Requests.KnownNames known,
+    Enrolment.KnownNames known,
     WorkBell bell,
     Changes changes,
     TimeProvider clock

@@ -1,5 +1,6 @@
 using System.Globalization;
 using Microsoft.EntityFrameworkCore;
+using OrderlyBeacon.Core.Rights;
 using OrderlyBeacon.Service.Authorities;
 using OrderlyBeacon.Service.Revocations;
 using OrderlyBeacon.Service.Storage;
@@ -58,9 +59,14 @@ internal static class PublicationEndpoints
         ResponderCertificates responders,
         Health.HealthBook health,
         TimeProvider clock,
+        HttpContext context,
+        BeaconOptions options,
         CancellationToken ct
     )
     {
+        // On the plain port it is given only where the settings ask for it; here it wants a sign-in.
+        if (context.Request.IsHttps && RightsOf.Role(Operation.GetMetrics, People.Caller.Of(context.User).Who, options.Holdings.Groups) is { } denial)
+            throw denial.Problem;
         var now = clock.GetUtcNow();
         var text = new System.Text.StringBuilder();
         Gauge("beacon_editions_issued", "Editions on record", await db.Editions.LongCountAsync(ct));
@@ -109,6 +115,7 @@ internal static class PublicationEndpoints
                 $"beacon_authority_seconds_left{{authority=\"{a.Slug}\"}} {(a.Certified.Max(g => g.Read().NotAfter) - now).TotalSeconds:0}\n"
             );
         health.Write(text, now);
+        Lanes.Write(text);
         text.Append("# EOF\n");
         return Results.Text(text.ToString(), "application/openmetrics-text; version=1.0.0; charset=utf-8");
 

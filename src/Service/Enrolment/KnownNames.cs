@@ -2,7 +2,7 @@ using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Service.Storage;
 
-namespace OrderlyBeacon.Service.Requests;
+namespace OrderlyBeacon.Service.Enrolment;
 
 /// <summary>
 /// Which names belong to which host, kept in memory: each enrolment asks for it. Whoever changes hosts, or what their services serve,

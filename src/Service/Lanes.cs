@@ -1,0 +1,95 @@
+using System.Collections.Concurrent;
+using System.Globalization;
+using System.Net;
+using System.Text;
+using System.Threading.RateLimiting;
+using Microsoft.AspNetCore.RateLimiting;
+using OrderlyBeacon.Core;
+using OrderlyBeacon.Service.People;
+
+namespace OrderlyBeacon.Service;
+
+/// <summary>
+/// Load has lanes, so that what is dear never stands before lists, answers, health and agents. Who is over a limit is told when to come again, before anything is read or
+/// worked out. The limits stand in docs/guide/service.md, what was turned away in /metrics.
+/// </summary>
+internal static class Lanes
+{
+    /// <summary>Sign-ins: by the address that they come from.</summary>
+    public const string SignIns = "sign-ins";
+
+    /// <summary>Reports over everything and whatever signs for its own sake: a few at a time for each caller.</summary>
+    public const string Dear = "dear";
+
+    /// <summary>Enrolments: many at a time, but not without end.</summary>
+    public const string Enrolments = "enrolments";
+
+    private const int DearAtATime = 4,
+        EnrolmentsAtATime = 64;
+
+    private static readonly ConcurrentDictionary<string, long> TurnedAway = new();
+
+    public static void AddLanes(this IServiceCollection s, BeaconOptions options) =>
+        s.AddRateLimiter(o =>
+        {
+            o.AddPolicy(
+                SignIns,
+                context =>
+                    RateLimitPartition.GetTokenBucketLimiter(
+                        SourceOf(context),
+                        _ => new()
+                        {
+                            TokenLimit = options.SignInsPerMinute,
+                            TokensPerPeriod = Math.Max(1, options.SignInsPerMinute / 6),
+                            ReplenishmentPeriod = TimeSpan.FromSeconds(10),
+                            QueueLimit = 0,
+                        }
+                    )
+            );
+            o.AddPolicy(Dear, context => AtATime(context, DearAtATime, DearAtATime));
+            o.AddPolicy(Enrolments, context => AtATime(context, EnrolmentsAtATime, EnrolmentsAtATime * 2));
+            o.OnRejected = (context, _) => new(TurnAwayAsync(context));
+        });
+
+    private static RateLimitPartition<string> AtATime(HttpContext context, int most, int queue) =>
+        RateLimitPartition.GetConcurrencyLimiter(
+            CallerOf(context),
+            _ => new()
+            {
+                PermitLimit = most,
+                QueueLimit = queue,
+                QueueProcessingOrder = QueueProcessingOrder.OldestFirst,
+            }
+        );
+
+    /// <summary>The address that a call comes from; of IPv6 the network, since whoever has one address there has them all.</summary>
+    public static string SourceOf(HttpContext context)
+    {
+        var ip = context.Connection.RemoteIpAddress ?? IPAddress.None;
+        if (ip.IsIPv4MappedToIPv6)
+            ip = ip.MapToIPv4();
+        return ip.GetAddressBytes() is { Length: 16 } bytes ? Convert.ToHexString(bytes, 0, 8) : ip.ToString();
+    }
+
+    private static string CallerOf(HttpContext context) => context.User.Identity is { IsAuthenticated: true, Name: { } name } ? "caller " + name : SourceOf(context);
+
+    private static Task TurnAwayAsync(OnRejectedContext context)
+    {
+        var lane = context.HttpContext.GetEndpoint()?.Metadata.GetMetadata<EnableRateLimitingAttribute>()?.PolicyName ?? "other";
+        TurnedAway.AddOrUpdate(lane, 1, (_, n) => n + 1);
+        var after = context.Lease.TryGetMetadata(MetadataName.RetryAfter, out var wait) ? wait : TimeSpan.FromSeconds(5);
+        context.HttpContext.Response.Headers.RetryAfter = Math.Max(1, (int)Math.Ceiling(after.TotalSeconds)).ToString(CultureInfo.InvariantCulture);
+        return Problems.WriteAsync(
+            context.HttpContext,
+            new BeaconProblem(ProblemCode.TooBusy, "Too many such calls came from here in a short time.", "Wait as long as Retry-After says, then repeat.")
+        );
+    }
+
+    /// <summary>What was turned away, in OpenMetrics text.</summary>
+    public static void Write(StringBuilder text)
+    {
+        text.Append("# TYPE beacon_turned_away counter\n# HELP beacon_turned_away Calls that a lane's limit turned away\n");
+        foreach (var lane in new[] { SignIns, Dear, Enrolments })
+            text.Append(CultureInfo.InvariantCulture, $"beacon_turned_away_total{{lane=\"{lane}\"}} {TurnedAway.GetValueOrDefault(lane)}\n");
+    }
+}

@@ -1,0 +1,53 @@
+using Microsoft.AspNetCore.Identity;
+using OrderlyBeacon.Core;
+
+namespace OrderlyBeacon.Service.People;
+
+/// <summary>
+/// Where passwords are hashed: one at a time, with a short queue. Hashing is made to be dear, so whoever can have much of it done could stop everything else.
+/// </summary>
+public sealed class HashLane
+{
+    /// <summary>Checks that may wait; a check takes some fifty milliseconds.</summary>
+    public const int MostWaiting = 16;
+
+    private readonly SemaphoreSlim _one = new(1, 1);
+    private readonly PasswordHasher<Person> _hasher = new();
+
+    // An unknown name costs as much as a known one.
+    private readonly string _nobody = new PasswordHasher<Person>().HashPassword(null!, "no such person");
+    private int _waiting;
+
+    /// <exception cref="BeaconProblem"><see cref="ProblemCode.TooBusy"/>.</exception>
+    public Task<string> HashAsync(string password, CancellationToken ct) => InTurnAsync(() => _hasher.HashPassword(null!, password), ct);
+
+    /// <param name="hash">Null for a name that is not known.</param>
+    /// <exception cref="BeaconProblem"><see cref="ProblemCode.TooBusy"/>.</exception>
+    public Task<PasswordVerificationResult> VerifyAsync(string? hash, string password, CancellationToken ct) =>
+        InTurnAsync(() => _hasher.VerifyHashedPassword(null!, hash is { Length: > 0 } ? hash : _nobody, password), ct);
+
+    private async Task<T> InTurnAsync<T>(Func<T> work, CancellationToken ct)
+    {
+        if (Interlocked.Increment(ref _waiting) > MostWaiting)
+        {
+            Interlocked.Decrement(ref _waiting);
+            throw new BeaconProblem(ProblemCode.TooBusy, "Too many people are signing in at this moment.", "Try again in a few seconds.");
+        }
+        try
+        {
+            await _one.WaitAsync(ct);
+            try
+            {
+                return await Task.Run(work, ct);
+            }
+            finally
+            {
+                _one.Release();
+            }
+        }
+        finally
+        {
+            Interlocked.Decrement(ref _waiting);
+        }
+    }
+}

@@ -1,0 +1,40 @@
+using Microsoft.EntityFrameworkCore;
+using OrderlyBeacon.Contracts;
+using OrderlyBeacon.Service.Storage;
+
+namespace OrderlyBeacon.Service.Rights;
+
+/// <summary>Attempts on what belongs to others, of the last day: said to those whom it concerns.</summary>
+public sealed class Attempts(BeaconDb db)
+{
+    private const int MostRead = 500;
+    public const string Action = "attempt.refused";
+
+    public async Task<IReadOnlyList<Concern>> ConcernsAsync(DateTimeOffset now, CancellationToken ct)
+    {
+        var dayAgo = now.AddDays(-1);
+        var recent = await db
+            .Journal.AsNoTracking()
+            .OrderByDescending(e => e.Sequence)
+            .Take(MostRead)
+            .Where(e => e.Action == Action && e.At > dayAgo)
+            .Select(e => new { e.Subject, e.Actor, e.Detail })
+            .ToListAsync(ct);
+        return
+        [
+            .. recent
+                .GroupBy(e => (e.Subject, e.Actor))
+                .Take(20)
+                .Select(g => new Concern(
+                    Severity.Soon,
+                    "attempt",
+                    g.Key.Subject,
+                    $"{g.Key.Actor} tried what they may not do, {(g.Count() == 1 ? "once" : g.Count() + " times")} in the last day: {g.First().Detail}",
+                    "Nothing was changed.",
+                    "Ask them; if it was not them, end their sessions with a new password.",
+                    $"beacon journal list attempt",
+                    "/journal"
+                )),
+        ];
+    }
+}

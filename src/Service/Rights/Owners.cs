@@ -1,0 +1,56 @@
+using Microsoft.EntityFrameworkCore;
+using OrderlyBeacon.Core;
+using OrderlyBeacon.Core.Rights;
+using OrderlyBeacon.Service.Hosts;
+using OrderlyBeacon.Service.Notices;
+using OrderlyBeacon.Service.People;
+using OrderlyBeacon.Service.Storage;
+
+namespace OrderlyBeacon.Service.Rights;
+
+/// <summary>Gives hosts and certificates to other owners.</summary>
+public sealed class Owners(BeaconDb db, PeopleBook people, Changes changes, TimeProvider clock)
+{
+    /// <exception cref="BeaconProblem"><see cref="ProblemCode.InputInvalid"/> when nobody could be meant.</exception>
+    public async Task CheckAsync(string owner, CancellationToken ct)
+    {
+        var group = owner.StartsWith(Thing.GroupPrefix, StringComparison.Ordinal) ? owner[Thing.GroupPrefix.Length..] : null;
+        var isGood = group is null ? await people.KnowsAsync(owner, ct) : group.Length is > 0 and <= 64 && group.All(c => char.IsAsciiLetterOrDigit(c) || c is '.' or '-' or '_');
+        if (!isGood)
+            throw new BeaconProblem(ProblemCode.InputInvalid, $"\"{owner}\" is nobody who could own it.", "Give a person's sign-in name, or group:NAME.");
+    }
+
+    public async Task GiveHostAsync(string name, string owner, Caller caller, CancellationToken ct)
+    {
+        await CheckAsync(owner, ct);
+        var found = await FindHost.ByNameAsync(db, name, ct);
+        found.ThrowIfGone();
+        await using (var write = await db.BeginWriteAsync(ct))
+        {
+            var host = await db.Hosts.SingleAsync(h => h.Id == found.Id, ct);
+            var before = host.Owner;
+            host.GiveTo(owner);
+            await db.Note(clock.GetUtcNow(), caller.Actor, "host.given", host.Name, $"{before} → {owner}");
+            await write.CommitAsync(ct);
+        }
+        changes.Tell("host", found.Name);
+    }
+
+    public async Task GiveCertificateAsync(string name, string owner, Caller caller, CancellationToken ct)
+    {
+        await CheckAsync(owner, ct);
+        await using (var write = await db.BeginWriteAsync(ct))
+        {
+            var certificate =
+                await db.Certificates.FirstOrDefaultAsync(c => c.Name == name, ct)
+                ?? throw new BeaconProblem(ProblemCode.NotFound, $"There is no certificate \"{name}\".", "See beacon cert list.");
+            if (MayAct.Of(certificate).IsSystem)
+                throw new BeaconProblem(ProblemCode.NotAllowed, $"\"{name}\" is the system's own.", "Nothing to do.");
+            var before = certificate.Owner;
+            certificate.GiveTo(owner);
+            await db.Note(clock.GetUtcNow(), caller.Actor, "certificate.given", name, $"{before} → {owner}");
+            await write.CommitAsync(ct);
+        }
+        changes.Tell("certificate", name);
+    }
+}

@@ -1,3 +1,4 @@
+using OrderlyBeacon.Core.Enrolment;
 using System.Net.Http.Headers;
 using System.Net.Http.Json;
 using System.Net.Security;
@@ -44,7 +45,13 @@ internal sealed class Api : IDisposable
                 DisableCertificateDownloads = true,
             };
             policy.CustomTrustStore.ImportFromPem(rootPem);
-            handler.SslOptions = new SslClientAuthenticationOptions { CertificateChainPolicy = policy };
+            handler.SslOptions = new SslClientAuthenticationOptions
+            {
+                CertificateChainPolicy = policy,
+                // A certificate for the service's name is not enough: only the service itself has the mark.
+                RemoteCertificateValidationCallback = (_, certificate, _, errors) =>
+                    ServiceMark.IsShown(certificate?.GetRawCertData(), errors == SslPolicyErrors.None),
+            };
         }
         return new HttpClient(handler) { BaseAddress = new Uri(service), Timeout = TimeSpan.FromSeconds(60) };
     }
@@ -65,13 +72,17 @@ internal sealed class Api : IDisposable
     public async Task<string> PostAsync<TBody>(string path, TBody body, JsonTypeInfo<TBody> type, CancellationToken ct)
     {
         var key = Guid.NewGuid().ToString();
+        HttpRequestMessage Make()
+        {
+            var message = new HttpRequestMessage(HttpMethod.Post, path) { Content = JsonContent.Create(body, type) };
+            message.Headers.Add("Idempotency-Key", key);
+            return message;
+        }
         for (var tries = 0; ; tries++)
         {
             try
             {
-                using var message = new HttpRequestMessage(HttpMethod.Post, path) { Content = JsonContent.Create(body, type) };
-                message.Headers.Add("Idempotency-Key", key);
-                using var answer = await SendAsync(message, ct);
+                using var answer = await ProvenAsync(Make, ct);
                 return await answer.Content.ReadAsStringAsync(ct);
             }
             catch (BeaconProblem p) when (p.Code == ProblemCode.Unreachable && tries < 2)
@@ -79,6 +90,37 @@ internal sealed class Api : IDisposable
                 await Task.Delay(TimeSpan.FromMilliseconds(500 << tries), ct);
             }
         }
+    }
+
+    /// <summary>A call that may want the password once more: where there is a terminal it is asked for, and the call repeated.</summary>
+    public async Task<HttpResponseMessage> ProvenAsync(Func<HttpRequestMessage> make, CancellationToken ct)
+    {
+        try
+        {
+            return await SendAsync(make(), ct);
+        }
+        catch (BeaconProblem p) when (p.Code == ProblemCode.SignInAgain && !Console.IsInputRedirected)
+        {
+            await ConfirmAsync(Secrets.Ask("This outlasts your sign-in. Your password once more: ", "it at a terminal: beacon sign-in confirm"), ct);
+            return await SendAsync(make(), ct);
+        }
+    }
+
+    /// <summary>Proves once more who is signed in.</summary>
+    public async Task ConfirmAsync(string password, CancellationToken ct)
+    {
+        using var message = new HttpRequestMessage(HttpMethod.Post, "/api/v1/session/confirm")
+        {
+            Content = JsonContent.Create(new ConfirmSignIn(password), BeaconJson.Default.ConfirmSignIn),
+        };
+        using var answer = await SendAsync(message, ct);
+    }
+
+    /// <summary>A PUT that changes something.</summary>
+    public async Task<string> PutAsync<TBody>(string path, TBody body, JsonTypeInfo<TBody> type, CancellationToken ct)
+    {
+        using var answer = await ProvenAsync(() => new(HttpMethod.Put, path) { Content = JsonContent.Create(body, type) }, ct);
+        return await answer.Content.ReadAsStringAsync(ct);
     }
 
     public async Task<HttpResponseMessage> SendAsync(HttpRequestMessage message, CancellationToken ct)

@@ -31,10 +31,14 @@ internal static class ExitCodes
             or ProblemCode.PassphraseWrong
             or ProblemCode.LockedOut
             or ProblemCode.NotAllowed
+            or ProblemCode.SignInAgain
             or ProblemCode.OwnRequest => NotAllowed,
+            ProblemCode.ConsentNeeded or ProblemCode.InProgress => Waiting,
+            ProblemCode.TooBusy => Away,
             ProblemCode.Unreachable or ProblemCode.HostAway or ProblemCode.AuthorityNotReady => Away,
             ProblemCode.NotFound or ProblemCode.HostGone => NotFound,
             ProblemCode.InputInvalid
+            or ProblemCode.NameAmbiguous
             or ProblemCode.NameMalformed
             or ProblemCode.SubjectMalformed
             or ProblemCode.RequestMalformed

@@ -74,6 +74,11 @@ internal static class Program
                     Screen.Problem(new(ProblemCode.CannotWrite, e.Message, "Check the file and its folder."));
                     return ExitCodes.Usage;
                 }
+                catch (Exception e)
+                {
+                    Screen.Problem(Unexpected.Keep(e));
+                    return ExitCodes.Failed;
+                }
             }
         );
 }

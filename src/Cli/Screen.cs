@@ -3,12 +3,15 @@ using System.Text.Json;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 using Spectre.Console;
+using Spectre.Console.Rendering;
+using static OrderlyBeacon.Cli.Ink;
 
 namespace OrderlyBeacon.Cli;
 
-/// <summary>What the client's output is made of: the same shapes and words for states everywhere, colour only as a third sign.</summary>
+/// <summary>What the client's output is made of: the same shapes and words for states everywhere, colour only as a third sign. Texts wrap as the terminal library's paragraphs.</summary>
 internal static class Screen
 {
+    private const int Narrowest = 20;
     private static IAnsiConsole? _console;
 
     /// <summary>Made when first needed: a command that prints JSON or a version does without.</summary>
@@ -26,7 +29,7 @@ internal static class Screen
                         : ColorSystemSupport.Detect,
             }
         );
-        if (int.TryParse(Environment.GetEnvironmentVariable("COLUMNS"), out var columns) && columns is >= 40 and <= 1000)
+        if (int.TryParse(Environment.GetEnvironmentVariable("COLUMNS"), out var columns) && columns is >= Narrowest and <= 1000)
             c.Profile.Width = columns;
         else if (Console.IsOutputRedirected)
             c.Profile.Width = 80;
@@ -41,28 +44,90 @@ internal static class Screen
         Console.Out.WriteLine(JsonSerializer.Serialize(document.RootElement, CliJson.Default.JsonElement));
     }
 
-    public static void Line(string text = "") => Out.WriteLine(text);
+    /// <summary>Lines of segments as they are: they were wrapped before, or shall not be.</summary>
+    private sealed class Ready(IEnumerable<SegmentLine> lines) : IRenderable
+    {
+        public Measurement Measure(RenderOptions options, int maxWidth) => new(0, maxWidth);
 
-    public static void Rich(string markup) => Out.Markup(markup + "\n");
+        public IEnumerable<Segment> Render(RenderOptions options, int maxWidth)
+        {
+            foreach (var line in lines)
+            {
+                foreach (var segment in Trimmed(line))
+                    yield return segment;
+                yield return Segment.LineBreak;
+            }
+        }
 
-    public static string Mark(Severity s) =>
+        private static IEnumerable<Segment> Trimmed(SegmentLine line)
+        {
+            var last = line.FindLastIndex(s => s.Text.Trim(' ').Length > 0);
+            for (var i = 0; i <= last; i++)
+                yield return i < last ? line[i] : new Segment(line[i].Text.TrimEnd(' '), line[i].Style);
+        }
+    }
+
+    private static void Write(IEnumerable<SegmentLine> lines) => Out.Write(new Ready(lines));
+
+    private static Paragraph ParagraphOf(Ink ink)
+    {
+        var p = new Paragraph();
+        foreach (var (text, style) in ink.Parts)
+            p.Append(text, style);
+        return p;
+    }
+
+    /// <summary>Wrapped to a width: at blanks, and inside of what is longer than a line.</summary>
+    private static List<SegmentLine> Wrapped(Ink ink, int width) =>
+        [
+            .. ink.Lines()
+                .SelectMany(l =>
+                    l.IsEmpty ? [new SegmentLine()] : Segment.SplitLines(((IRenderable)ParagraphOf(l)).Render(RenderOptions.Create(Out), Math.Max(1, width)))
+                ),
+        ];
+
+    private static SegmentLine OneLine(Ink ink)
+    {
+        var line = new SegmentLine();
+        line.AddRange(ink.Parts.Where(p => p.Text.Length > 0).Select(p => new Segment(p.Text, p.Style ?? Style.Plain)));
+        return line;
+    }
+
+    private static int Length(Ink ink) => ink.Parts.Sum(p => Cells(p.Text));
+
+    private static int Cells(string text) => new Segment(text).CellCount();
+
+    public static void Line(Ink? ink = null) => Hanging("", 0, ink ?? "");
+
+    public static void Rich(Ink ink) => Hanging("", 0, ink);
+
+    /// <summary>Where a state has a shape, its colour and its word.</summary>
+    public static Ink Mark(Severity s) =>
         s switch
         {
-            Severity.Fine => "[green]○[/] fine",
-            Severity.Soon => "[yellow]◐[/] soon",
-            Severity.Now => "[darkorange]◆[/] now",
-            _ => "[red]✕[/] failed",
+            Severity.Fine => Green("○") + " fine",
+            Severity.Soon => Yellow("◐") + " soon",
+            Severity.Now => Orange("◆") + " now",
+            _ => Red("✕") + " failed",
         };
 
-    public static string Mark(Verdict v) =>
+    /// <summary>The shape alone, where another word stands beside it.</summary>
+    public static Ink Shape(Severity s) =>
+        s switch
+        {
+            Severity.Fine => Green("○"),
+            Severity.Soon => Yellow("◐"),
+            Severity.Now => Orange("◆"),
+            _ => Red("✕"),
+        };
+
+    public static Ink Mark(Verdict v) =>
         v switch
         {
-            Verdict.Granted => "[green]○[/] granted",
-            Verdict.NeedsApproval => "[yellow]◐[/] needs approval",
-            _ => "[red]✕[/] refused",
+            Verdict.Granted => Green("○") + " granted",
+            Verdict.NeedsApproval => Yellow("◐") + " needs approval",
+            _ => Red("✕") + " refused",
         };
-
-    public static string Esc(string? text) => Markup.Escape(text ?? "");
 
     /// <summary>An absolute date with the distance beside it.</summary>
     public static string When(DateTimeOffset? at)
@@ -90,7 +155,7 @@ internal static class Screen
     /// <summary>A life as a bar: filled as far as it is used, a notch where the renewal is planned.</summary>
     public static string LifeBar(DateTimeOffset from, DateTimeOffset to, DateTimeOffset? planned, int cells = 12)
     {
-        var life = (to - from).TotalSeconds;
+        var life = Math.Max(1, (to - from).TotalSeconds);
         var used = Math.Clamp((DateTimeOffset.UtcNow - from).TotalSeconds / life, 0, 1);
         var notch = planned is { } p ? (int)Math.Clamp((p - from).TotalSeconds / life * cells, 0, cells - 1) : -1;
         var text = new StringBuilder();
@@ -104,12 +169,12 @@ internal static class Screen
     }
 
     /// <summary>
-    /// A table of texts in markup. Names are never cut: where the lines do not fit, the last column wraps, and where that is not enough,
-    /// each row becomes a few lines with the heads as labels.
+    /// A table. Names are never cut: where the lines do not fit, the last column wraps, and where that is not enough, each row becomes a few lines with the heads as
+    /// labels.
     /// </summary>
-    public static void Table(string[] heads, IEnumerable<string[]> rows, string empty)
+    public static void Table(string[] heads, IEnumerable<Ink[]> rows, string empty)
     {
-        var all = rows.Select(r => r.Select(c => c.Split('\n')).ToArray()).ToList();
+        var all = rows.Select(r => r.Select(c => c.Lines()).ToArray()).ToList();
         if (all.Count == 0)
         {
             Line(empty);
@@ -120,117 +185,98 @@ internal static class Screen
         var room = Width - 1 - before;
         if (room < Math.Min(widths[^1], 24))
         {
-            Records(heads, all);
+            foreach (var r in all)
+                Record(heads, r);
             return;
         }
-        WriteRow([.. heads.Select(h => new[] { $"[bold]{Esc(h)}[/]" })], widths);
+        WriteRow([.. heads.Select(h => (IReadOnlyList<Ink>)[Bold(h)])], widths, room);
         foreach (var r in all)
-            WriteRow(widths[^1] <= room ? r : [.. r[..^1], [.. r[^1].SelectMany(l => Wrap(l, room))]], widths);
+            WriteRow(r, widths, room);
     }
 
-    private static void WriteRow(string[][] cells, int[] widths)
+    private static void WriteRow(IReadOnlyList<Ink>[] cells, int[] widths, int room)
     {
-        for (var line = 0; line < cells.Max(c => c.Length); line++)
+        var columns = cells.Select((c, i) => i < cells.Length - 1 ? c.Select(OneLine).ToList() : c.SelectMany(l => Wrapped(l, room)).ToList()).ToList();
+        var lines = new List<SegmentLine>();
+        for (var n = 0; n < columns.Max(c => c.Count); n++)
         {
-            var text = new StringBuilder();
-            for (var i = 0; i < cells.Length; i++)
+            var line = new SegmentLine();
+            for (var i = 0; i < columns.Count; i++)
             {
-                var cell = line < cells[i].Length ? cells[i][line] : "";
-                text.Append(cell);
-                if (i < cells.Length - 1)
-                    text.Append(' ', widths[i] - Length(cell) + 2);
+                SegmentLine cell = n < columns[i].Count ? columns[i][n] : [];
+                line.AddRange(cell);
+                if (i < columns.Count - 1)
+                    line.Add(Segment.Padding(widths[i] - cell.CellCount() + 2));
             }
-            Rich(text.ToString().TrimEnd());
+            lines.Add(line);
         }
+        Write(lines);
     }
 
-    private static void Records(string[] heads, List<string[][]> rows)
+    private static void Record(string[] heads, IReadOnlyList<Ink>[] row)
     {
-        foreach (var r in rows)
-        {
-            Rich(string.Join("  ", r.Take(2).Select(c => c[0])));
-            var rest = r.Skip(2).Select((c, i) => (Head: heads[i + 2], Text: string.Join(' ', c))).Where(x => Length(x.Text) > 0);
-            Hanging(
-                "    ",
-                4,
-                string.Join("  ", rest.Select(x => $"[grey]{Esc(x.Head.ToLowerInvariant()).Replace(' ', '\u00a0')}[/] {x.Text}"))
-            );
-        }
+        Hanging("", 0, Joined(row.Take(2).Select(c => c[0])));
+        var rest = row.Skip(2).Select((c, i) => (Head: heads[i + 2], Text: Joined(c))).Where(x => !x.Text.IsEmpty);
+        Hanging("    ", 4, Joined(rest.Select(x => x.Head.Length == 0 ? x.Text : Grey(x.Head.ToLowerInvariant() + " ") + x.Text)));
     }
 
-    private static int Length(string markup) => Markup.Remove(markup).Length;
+    private static Ink Joined(IEnumerable<Ink> parts) => parts.Aggregate((Ink?)null, (all, p) => all is null ? p : all + "  " + p) ?? "";
 
     /// <summary>A command to be copied: where it does not fit, its lines are continued as shells take it.</summary>
     public static void Command(int indent, string command)
     {
-        var lines = Wrap(Esc(command), Math.Max(20, Width - indent - 6)).ToList();
+        var lines = Wrapped(command, Math.Max(Narrowest, Width - indent - 6));
         for (var i = 0; i < lines.Count; i++)
-            Rich(new string(' ', indent + (i > 0 ? 4 : 0)) + $"[cyan]{lines[i]}[/]" + (i < lines.Count - 1 ? " \\" : ""));
+        {
+            var text = string.Concat(lines[i].Select(s => s.Text)).TrimEnd();
+            Write([OneLine(new string(' ', indent + (i > 0 ? 4 : 0)) + Cyan(text) + (i < lines.Count - 1 ? " \\" : ""))]);
+        }
     }
 
-    /// <summary>Names and values, one pair a line.</summary>
-    public static void Pairs(params (string Name, string? Value)[] pairs)
+    /// <summary>Names and values, one pair a line; a pair without a value is left out.</summary>
+    public static void Pairs(params (string Name, Ink? Value)[] pairs)
     {
         var shown = pairs.Where(p => p.Value is not null).ToList();
         var width = shown.Max(p => p.Name.Length);
         foreach (var (name, value) in shown)
-            Hanging($"[grey]{Esc(name.PadRight(width))}[/]  ", width + 2, value!);
+            Hanging(Grey(name.PadRight(width) + "  "), width + 2, value!);
     }
 
     /// <summary>Text that wraps under itself.</summary>
-    /// <param name="head">Markup that stands before the first line.</param>
-    public static void Hanging(string head, int indent, string markup)
+    /// <param name="head">What stands before the first line.</param>
+    /// <param name="indent">Where the further lines begin.</param>
+    public static void Hanging(Ink head, int indent, Ink body)
     {
-        var room = Math.Max(20, Width - indent - 1);
-        var first = true;
-        foreach (var line in Wrap(markup, room))
+        var wrapped = Wrapped(body, Math.Max(Narrowest, Width - indent - 1));
+        var lines = new List<SegmentLine>();
+        for (var i = 0; i < wrapped.Count; i++)
         {
-            Out.Markup((first ? head : new string(' ', indent)) + line + "\n");
-            first = false;
+            var line = OneLine(i == 0 ? head : new string(' ', indent));
+            line.AddRange(wrapped[i]);
+            lines.Add(line);
         }
+        Write(lines);
     }
 
-    // Wraps at blanks; markup tags have no blanks of their own here and count as nothing.
-    private static IEnumerable<string> Wrap(string markup, int room)
-    {
-        foreach (var paragraph in markup.Split('\n'))
-        {
-            var (line, length) = (new StringBuilder(), 0);
-            foreach (var word in paragraph.Split(' '))
-            {
-                var n = Markup.Remove(word.Count(c => c == '[') == word.Count(c => c == ']') ? word : Esc(word)).Length;
-                if (length > 0 && length + 1 + n > room)
-                {
-                    yield return line.ToString();
-                    line.Clear();
-                    length = 0;
-                }
-                if (length > 0)
-                {
-                    line.Append(' ');
-                    length++;
-                }
-                line.Append(word);
-                length += n;
-            }
-            yield return line.ToString();
-        }
-    }
-
-    public static void Diff(string diff)
-    {
-        foreach (var l in diff.TrimEnd('\n').Split('\n'))
-            Rich(
-                l.StartsWith('+') ? $"[green]{Esc(l)}[/]"
-                : l.StartsWith('-') ? $"[red]{Esc(l)}[/]"
-                : l.StartsWith('@') ? $"[grey]{Esc(l)}[/]"
-                : Esc(l)
-            );
-    }
+    /// <summary>A diff is never wrapped: it is for reading line by line, and for tools.</summary>
+    public static void Diff(string diff) =>
+        Write(
+            diff.TrimEnd('\n')
+                .Split('\n')
+                .Select(l =>
+                    OneLine(
+                        l.Length == 0 ? ""
+                        : l[0] == '+' ? Green(l)
+                        : l[0] == '-' ? Red(l)
+                        : l[0] == '@' ? Grey(l)
+                        : l
+                    )
+                )
+        );
 
     public static void Problem(BeaconProblem p)
     {
-        Console.Error.WriteLine($"beacon: {p.Message}");
-        Console.Error.WriteLine($"        {p.Cure}");
+        Console.Error.WriteLine("beacon: " + Visible(p.Message));
+        Console.Error.WriteLine("        " + Visible(p.Cure));
     }
 }

@@ -1,3 +1,4 @@
+using OrderlyBeacon.Core.Enrolment;
 using System.Net.Http.Headers;
 using System.Net.Security;
 using System.Security.Cryptography;
@@ -49,13 +50,10 @@ internal sealed class AgentIdentity(string state)
         using var answer = await SendAsync(http, new(HttpMethod.Get, "/.well-known/est/agent/cacerts"), ct);
         if (!answer.IsSuccessStatusCode)
             return false;
-        var roots = Pkcs7
-            .ReadCertificates(Convert.FromBase64String(await answer.Content.ReadAsStringAsync(ct)))
-            .Select(X509.Read)
-            .Where(x => x.IsSelfSigned && x.IsAuthority)
-            .ToList();
-        var before = AnchorThumbprints();
-        if (roots.Count == 0 || roots.Select(r => r.Thumbprint.Hex).Order().SequenceEqual(before.Order()))
+        var told = ReadAll(await answer.Content.ReadAsStringAsync(ct));
+        var have = Armor.Read(File.ReadAllBytes(AnchorsPath)).Blocks.Select(b => X509.Read(b.Der)).ToList();
+        var roots = AnchorSuccession.Next(have, told, DateTimeOffset.UtcNow);
+        if (roots.Select(r => r.Thumbprint.Hex).Order().SequenceEqual(have.Select(h => h.Thumbprint.Hex).Order()))
             return false;
         AtomicFiles.Write(
             AnchorsPath,
@@ -63,6 +61,18 @@ internal sealed class AgentIdentity(string state)
             isPrivate: false
         );
         return true;
+    }
+
+    private static List<X509> ReadAll(string body)
+    {
+        try
+        {
+            return [.. Pkcs7.ReadCertificates(Convert.FromBase64String(body)).Take(50).Select(X509.Read)];
+        }
+        catch (Exception e) when (e is FormatException or System.Formats.Asn1.AsnContentException)
+        {
+            throw new BeaconProblem(ProblemCode.DataDamaged, "The service's list of authorities cannot be read.", "It is tried again.", e);
+        }
     }
 
     /// <summary>When the agent's certificate falls due for renewal.</summary>
@@ -157,7 +167,12 @@ internal sealed class AgentIdentity(string state)
     )
     {
         using var handler = new SocketsHttpHandler { SslOptions = { RemoteCertificateValidationCallback = (_, _, _, _) => true } };
-        using var http = new HttpClient(handler) { BaseAddress = service, Timeout = TimeSpan.FromSeconds(20) };
+        using var http = new HttpClient(handler)
+        {
+            BaseAddress = service,
+            Timeout = TimeSpan.FromSeconds(20),
+            MaxResponseContentBufferSize = MostAnswer,
+        };
         using var answer = await SendAsync(http, new(HttpMethod.Get, "/.well-known/est/agent/cacerts"), ct);
         if (!answer.IsSuccessStatusCode)
             throw new BeaconProblem(
@@ -165,7 +180,7 @@ internal sealed class AgentIdentity(string state)
                 $"{service} answered {(int)answer.StatusCode}.",
                 "Check the address of the service."
             );
-        var all = Pkcs7.ReadCertificates(Convert.FromBase64String(await answer.Content.ReadAsStringAsync(ct))).Select(X509.Read).ToList();
+        var all = ReadAll(await answer.Content.ReadAsStringAsync(ct));
         var root =
             all.FirstOrDefault(x => x.Thumbprint.Hex == fingerprint.ToLowerInvariant() && x.IsSelfSigned)
             ?? throw new BeaconProblem(
@@ -179,7 +194,9 @@ internal sealed class AgentIdentity(string state)
         return (pem, anchors);
     }
 
-    /// <summary>A client that trusts the given roots alone.</summary>
+    private const int MostAnswer = 8 << 20;
+
+    /// <summary>A client that trusts the given roots alone, and of what they certified only what has the service's mark: a certificate for its name is not enough.</summary>
     public static HttpClient Client(X509Certificate2Collection anchors, X509Certificate2? own, Uri service)
     {
         var policy = new X509ChainPolicy
@@ -192,11 +209,21 @@ internal sealed class AgentIdentity(string state)
         var handler = new SocketsHttpHandler
         {
             PooledConnectionIdleTimeout = TimeSpan.FromMinutes(2),
-            SslOptions = new SslClientAuthenticationOptions { CertificateChainPolicy = policy },
+            SslOptions = new SslClientAuthenticationOptions
+            {
+                CertificateChainPolicy = policy,
+                RemoteCertificateValidationCallback = (_, certificate, _, errors) =>
+                    ServiceMark.IsShown(certificate?.GetRawCertData(), errors == SslPolicyErrors.None),
+            },
         };
         if (own is not null)
             handler.SslOptions.ClientCertificateContext = SslStreamCertificateContext.Create(own, null, offline: true);
-        return new HttpClient(handler) { BaseAddress = service, Timeout = TimeSpan.FromSeconds(90) };
+        return new HttpClient(handler)
+        {
+            BaseAddress = service,
+            Timeout = TimeSpan.FromSeconds(90),
+            MaxResponseContentBufferSize = MostAnswer,
+        };
     }
 
     private static async Task<HttpResponseMessage> SendAsync(HttpClient http, HttpRequestMessage message, CancellationToken ct)

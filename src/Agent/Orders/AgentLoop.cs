@@ -50,7 +50,7 @@ internal sealed class AgentLoop
         var (journal, bounds) = (new SwapJournal(_state), new BoundBook(_state));
         await new SwapRun(_store, journal, bounds, _clock, _log).RecoverAsync(kind => _connectors.FirstOrDefault(c => c.Kind == kind), ct);
         using var service = new ServiceClient(_identity, new Uri(_settings.Service));
-        var carryOut = new CarryOut(_store, journal, bounds, _connectors, service, _clock);
+        var carryOut = new CarryOut(_store, journal, bounds, _connectors, service, _identity, _clock);
         var pause = TimeSpan.Zero;
         var (nextReport, nextAnchors) = (DateTimeOffset.MinValue, DateTimeOffset.MinValue);
         while (!ct.IsCancellationRequested)
@@ -93,7 +93,7 @@ internal sealed class AgentLoop
                     ct
                 );
                 pause = TimeSpan.Zero;
-                foreach (var order in orders.Orders)
+                foreach (var order in orders.Orders.OfType<Order>())
                 {
                     if (_book.Find(order.Id) is not { } result)
                     {
@@ -124,9 +124,10 @@ internal sealed class AgentLoop
         {
             await service.ResultAsync(order, result, ct);
         }
-        catch (BeaconProblem p) when (p.Code == ProblemCode.NotFound)
+        catch (BeaconProblem p) when (p.Code is ProblemCode.NotFound or ProblemCode.InputInvalid or ProblemCode.TooLarge or ProblemCode.WrongState)
         {
-            _log($"order {order} is not known to the service any more");
+            // It would be refused for ever: the service has its word in its own log.
+            _log($"the service does not take the result of order {order}: {p.Message}");
         }
         _book.Sent(order);
         _log(result.Done ? $"order {order} is done" : $"order {order} failed: {result.Problem?.Message}");

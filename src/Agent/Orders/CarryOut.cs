@@ -1,3 +1,4 @@
+using OrderlyBeacon.Agent.Enrolment;
 using OrderlyBeacon.Agent.Connectors;
 using OrderlyBeacon.Agent.Probes;
 using OrderlyBeacon.Agent.Store;
@@ -17,6 +18,7 @@ internal sealed class CarryOut(
     BoundBook bounds,
     IReadOnlyList<IConnector> connectors,
     ServiceClient service,
+    AgentIdentity identity,
     TimeProvider clock
 )
 {
@@ -59,10 +61,14 @@ internal sealed class CarryOut(
                         steps,
                         [await TlsProbe.LookAsync(order.Address!, order.Port ?? 443, order.ServerName ?? order.Address!, clock, ct)]
                     );
+                case OrderKind.Meet:
+                    using (var own = identity.Load())
+                        await BeMet.RunAsync(order.Id, order.Address ?? "", own, text => service.StepAsync(order.Id, text, ct), ct);
+                    return Done(steps, []);
                 default:
                     throw new BeaconProblem(
-                        ProblemCode.InputInvalid,
-                        $"This agent does not know orders of the kind {order.Kind}.",
+                        ProblemCode.ConfigurationUnsupported,
+                        "This agent does not know orders of that kind.",
                         "Update the agent."
                     );
             }
@@ -74,6 +80,12 @@ internal sealed class CarryOut(
         catch (Exception e) when (e is IOException or UnauthorizedAccessException)
         {
             return new(false, new("cannot-write", e.Message, "Check the disk and the permissions on the host."), steps, null, null);
+        }
+        // Whatever is wrong with an order ends that order: the agent has others to do.
+        catch (Exception e) when (e is not (OperationCanceledException or BeaconProblem))
+        {
+            log($"order {order.Id} cannot be done: {e.GetType().Name} {e.Message}");
+            return new(false, new("internal", "The order is damaged, or met something unexpected.", "Look into the agent's log; then order it again."), steps, null, null);
         }
     }
 

@@ -70,7 +70,7 @@ internal static class TlsProbe
                                 foreach (var extra in built?.ChainPolicy.ExtraStore ?? [])
                                 {
                                     var text = Convert.ToBase64String(extra.RawData);
-                                    if (chain.Count < 10 && !chain.Contains(text))
+                                    if (chain.Count < LookReport.MostCertificates && !chain.Contains(text))
                                         chain.Add(text);
                                 }
                             }

@@ -1,86 +1,55 @@
-using System.Runtime.InteropServices;
 using OrderlyBeacon.Core;
 
 namespace OrderlyBeacon.Agent.Store;
 
-/// <summary>Files that are either the old or the new whole, whatever happens in between, and are on the disk when a method returns.</summary>
-internal static partial class AtomicFiles
+/// <summary>Files that are either the old or the new whole, whatever happens in between, and are on the disk when a method returns. All of it on open folders: see <see cref="SafeFolder"/>.</summary>
+internal static class AtomicFiles
 {
-    public const UnixFileMode PrivateFile = UnixFileMode.UserRead | UnixFileMode.UserWrite;
-    public const UnixFileMode PublicFile = PrivateFile | UnixFileMode.GroupRead | UnixFileMode.OtherRead;
-    public const UnixFileMode PrivateFolder = PrivateFile | UnixFileMode.UserExecute;
+    private const uint PrivateFile = 0x180,
+        PublicFile = 0x1A4;
+    private const int MostLinks = 20;
+
+    public const UnixFileMode PrivateFolder = UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute;
 
     /// <exception cref="BeaconProblem"><see cref="ProblemCode.CannotWrite"/>, with the old content still in place.</exception>
-    public static void Write(string path, ReadOnlySpan<byte> bytes, bool isPrivate) =>
-        Write(path, bytes, isPrivate ? PrivateFile : PublicFile, null);
-
-    /// <summary>Replaces a file's content and keeps its mode and owner.</summary>
-    public static void Replace(string path, ReadOnlySpan<byte> bytes)
+    public static void Write(string path, ReadOnlySpan<byte> bytes, bool isPrivate)
     {
-        var real = ResolveLink(path);
-        Write(real, bytes, File.GetUnixFileMode(real), real);
+        using var folder = SafeFolder.Open(Path.GetDirectoryName(path)!);
+        folder.Write(Path.GetFileName(path), bytes, SafeFolder.Own(isPrivate ? PrivateFile : PublicFile));
     }
 
-    private static void Write(string path, ReadOnlySpan<byte> bytes, UnixFileMode mode, string? ownerOf)
+    /// <summary>Replaces a file's content and keeps its mode and owner. Of a link, the file that it leads to.</summary>
+    public static void Replace(string path, ReadOnlySpan<byte> bytes)
     {
-        var folder = Path.GetDirectoryName(path)!;
-        var temporary = Path.Combine(folder, $".beacon-{Path.GetFileName(path)}.new");
+        var folder = SafeFolder.Open(Path.GetDirectoryName(path)!);
         try
         {
-            Directory.CreateDirectory(folder, PrivateFolder);
-            File.Delete(temporary);
-            using (
-                var f = new FileStream(
-                    temporary,
-                    new FileStreamOptions
-                    {
-                        Mode = FileMode.CreateNew,
-                        Access = FileAccess.Write,
-                        UnixCreateMode = PrivateFile,
-                        BufferSize = 0,
-                    }
-                )
-            )
+            var name = Path.GetFileName(path);
+            for (var links = 0; folder.TargetOf(name) is { } target; links++)
             {
-                f.Write(bytes);
-                f.Flush(flushToDisk: true);
+                if (links == MostLinks)
+                    throw new BeaconProblem(ProblemCode.CannotWrite, $"{path} leads through too many links.", "Configure the file's real path.");
+                var next = Path.GetFullPath(Path.Combine(folder.Path, target));
+                folder.Dispose();
+                folder = SafeFolder.Open(Path.GetDirectoryName(next)!);
+                name = Path.GetFileName(next);
             }
-            if (ownerOf is not null)
-                CopyOwner(ownerOf, temporary);
-            File.SetUnixFileMode(temporary, mode);
-            File.Move(temporary, path, overwrite: true);
-            SyncFolder(folder);
+            var owner =
+                folder.Find(name)
+                ?? throw new BeaconProblem(ProblemCode.CannotWrite, $"{path} is not there any more.", "Look who removed it; then try again.");
+            folder.Write(name, bytes, owner);
         }
-        catch (Exception e) when (e is IOException or UnauthorizedAccessException)
+        finally
         {
-            try
-            {
-                File.Delete(temporary);
-            }
-            catch (IOException) { }
-            throw CannotWrite(path, e);
+            folder.Dispose();
         }
     }
 
     /// <summary>Points a symbolic link somewhere else in one step.</summary>
     public static void Link(string path, string target)
     {
-        var folder = Path.GetDirectoryName(path)!;
-        var temporary = Path.Combine(folder, $".beacon-{Path.GetFileName(path)}.new");
-        try
-        {
-            Directory.CreateDirectory(folder, PrivateFolder);
-            File.Delete(temporary);
-            File.CreateSymbolicLink(temporary, target);
-            // File.Move follows the target's kind; rename replaces the link itself.
-            if (Rename(temporary, path) != 0)
-                throw new IOException($"rename failed with error {Marshal.GetLastPInvokeError()}");
-            SyncFolder(folder);
-        }
-        catch (Exception e) when (e is IOException or UnauthorizedAccessException)
-        {
-            throw CannotWrite(path, e);
-        }
+        using var folder = SafeFolder.Open(Path.GetDirectoryName(path)!);
+        folder.Link(Path.GetFileName(path), target);
     }
 
     public static string? LinkTarget(string path) => new FileInfo(path).LinkTarget;
@@ -88,72 +57,8 @@ internal static partial class AtomicFiles
     /// <summary>Moves a complete folder into place; there must be none there.</summary>
     public static void MoveFolder(string from, string to)
     {
-        try
-        {
-            Directory.CreateDirectory(Path.GetDirectoryName(to)!, PrivateFolder);
-            Directory.Move(from, to);
-            SyncFolder(Path.GetDirectoryName(to)!);
-        }
-        catch (Exception e) when (e is IOException or UnauthorizedAccessException)
-        {
-            throw CannotWrite(to, e);
-        }
+        using var source = SafeFolder.Open(Path.GetDirectoryName(from)!);
+        using var target = SafeFolder.Open(Path.GetDirectoryName(to)!);
+        source.Move(Path.GetFileName(from), target, Path.GetFileName(to));
     }
-
-    private static string ResolveLink(string path) => File.ResolveLinkTarget(path, returnFinalTarget: true)?.FullName ?? path;
-
-    private static BeaconProblem CannotWrite(string path, Exception e)
-    {
-        const int noSpace = 28;
-        var full =
-            (e.HResult & 0xFFFF) == noSpace
-            || e.Message.Contains("No space left", StringComparison.Ordinal)
-            || e.Message.Contains("not enough space", StringComparison.OrdinalIgnoreCase);
-        return full
-            ? new(
-                ProblemCode.CannotWrite,
-                $"The disk under {path} is full; nothing was changed.",
-                "Free some space on the host; the work goes on by itself.",
-                e
-            )
-            : new(
-                ProblemCode.CannotWrite,
-                $"{path} cannot be written: {e.Message}",
-                "Check the folder's permissions; the agent's account must be able to write there.",
-                e
-            );
-    }
-
-    private static void SyncFolder(string folder)
-    {
-        var fd = Open(folder, 0);
-        if (fd < 0)
-            return;
-        _ = Fsync(fd);
-        _ = Close(fd);
-    }
-
-    private static void CopyOwner(string from, string to)
-    {
-        // Only root can give files away; as another account the owner is the same anyhow.
-        if (Geteuid() != 0)
-            return;
-        using var p = System.Diagnostics.Process.Start("chown", ["--reference=" + from, to]);
-        p.WaitForExit();
-    }
-
-    [LibraryImport("libc", EntryPoint = "open", SetLastError = true, StringMarshalling = StringMarshalling.Utf8)]
-    private static partial int Open(string path, int flags);
-
-    [LibraryImport("libc", EntryPoint = "fsync")]
-    private static partial int Fsync(int fd);
-
-    [LibraryImport("libc", EntryPoint = "close")]
-    private static partial int Close(int fd);
-
-    [LibraryImport("libc", EntryPoint = "rename", SetLastError = true, StringMarshalling = StringMarshalling.Utf8)]
-    private static partial int Rename(string from, string to);
-
-    [LibraryImport("libc", EntryPoint = "geteuid")]
-    private static partial uint Geteuid();
 }

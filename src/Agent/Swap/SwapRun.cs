@@ -201,11 +201,11 @@ internal sealed class SwapRun(CertificateStore store, SwapJournal journal, Bound
         if (known.Count > 0)
         {
             var sent = Core.Formats.Armor.Read(File.ReadAllBytes(entry.ChainPath)).Blocks.Skip(1).Select(b => X509.Read(b.Der)).ToList();
-            var chain = ChainBuilder.Build(leaf, sent, known, [.. known.Where(k => k.IsSelfSigned)]);
-            if (chain.End != ChainEnd.Anchor || chain.Fetched.Count > 0)
+            var path = PathJudge.Judge(new(leaf, sent, known, [.. known.Where(k => k.IsSelfSigned)], now) { Purpose = null });
+            if (!path.IsAccepted || path.Fetched.Count > 0)
                 throw new BeaconProblem(
                     ProblemCode.DataDamaged,
-                    $"The edition's chain is not complete: {chain.Steps[^1]}",
+                    $"The edition's chain is not complete: {path.Steps[^1]}",
                     "Renew the certificate."
                 );
         }

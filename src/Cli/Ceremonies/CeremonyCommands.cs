@@ -1,3 +1,4 @@
+using static OrderlyBeacon.Cli.Ink;
 using System.CommandLine;
 using System.Security.Cryptography;
 using System.Text.Json;
@@ -30,6 +31,7 @@ internal static class CeremonyCommands
                 Revoke(),
                 IssueCrl(),
                 Renew(),
+                RecoveryKeyCommand.Make(),
             },
         ];
 
@@ -111,7 +113,7 @@ internal static class CeremonyCommands
                 SignCrl(folder, 1, signer, TimeSpan.FromDays(400), now);
                 Line($"Founded. Its certificate, for every client: {written}");
                 Line($"Its first CRL: {folder.Written}");
-                Rich($"[grey]SHA-256[/] {folder.Root.Thumbprint.Hex}");
+                Rich($"{Grey("SHA-256")} {folder.Root.Thumbprint.Hex}");
                 Line("Keep a second copy of the folder in another place, and the passphrase in neither.");
                 return Task.FromResult(ExitCodes.Done);
             }
@@ -254,12 +256,12 @@ internal static class CeremonyCommands
                     Json(JsonSerializer.Serialize(s, CeremonyJson.Default.CeremonyState));
                     return Task.FromResult(ExitCodes.Done);
                 }
-                Rich($"[green]○[/] [bold]{Esc(s.Subject)}[/]  [grey]{s.Entries} entries of its log hold together and are signed by it[/]");
+                Rich($"{Green("○")} {Bold(s.Subject)}  {Grey($"{s.Entries} entries of its log hold together and are signed by it")}");
                 Line();
                 Table(
                     ["Generation", "Key", "Ends", "Bound to", "SHA-256"],
                     s.Generations.Select(g =>
-                        new[] { g.Number.ToString(), g.Key, When(g.NotAfter), Esc(g.Constraints ?? "–"), g.Thumbprint[..24] + "…" }
+                        new Ink[] { g.Number.ToString(), g.Key, When(g.NotAfter), (g.Constraints ?? "–"), g.Thumbprint[..24] + "…" }
                     ),
                     ""
                 );
@@ -267,12 +269,12 @@ internal static class CeremonyCommands
                 Table(
                     ["Subordinate", "State", "Ends", "Serial"],
                     s.Subordinates.Select(x =>
-                        new[]
+                        new Ink[]
                         {
-                            Esc(x.Subject),
+                            x.Subject,
                             x.RevokedAt is { } at
-                                ? $"[darkorange]◆[/] revoked {at.UtcDateTime:d MMM yyyy} ({x.Reason})"
-                                : "[green]○[/] good",
+                                ? $"{Orange("◆")} revoked {at.UtcDateTime:d MMM yyyy} ({x.Reason})"
+                                : $"{Green("○")} good",
                             When(x.NotAfter),
                             x.Serial,
                         }
@@ -282,12 +284,12 @@ internal static class CeremonyCommands
                 Line();
                 Table(
                     ["CRL of key", "Number", "Revoked", "Next by"],
-                    s.Crls.Select(x => new[] { x.Root.ToString(), x.Number.ToString(), x.Revoked.ToString(), When(x.NextUpdate) }),
+                    s.Crls.Select(x => new Ink[] { x.Root.ToString(), x.Number.ToString(), x.Revoked.ToString(), When(x.NextUpdate) }),
                     ""
                 );
                 foreach (var late in s.Crls.Where(x => x.NextUpdate < DateTimeOffset.UtcNow.AddDays(60)))
                     Rich(
-                        $"[darkorange]◆[/] The CRL of key {late.Root} {(late.NextUpdate < DateTimeOffset.UtcNow ? "has lapsed" : "lapses soon")}: beacon ceremony crl {Esc(s.Folder)}, and publish it."
+                        $"{Orange("◆")} The CRL of key {late.Root} {(late.NextUpdate < DateTimeOffset.UtcNow ? "has lapsed" : "lapses soon")}: beacon ceremony crl {s.Folder}, and publish it."
                     );
                 return Task.FromResult(ExitCodes.Done);
             }
@@ -305,6 +307,10 @@ internal static class CeremonyCommands
             DefaultValueFactory = _ => 0,
         };
         var preview = new Option<bool>("--preview") { Description = "Say what would be signed, and sign nothing." };
+        var noBounds = new Option<bool>("--no-bounds")
+        {
+            Description = "Leave out the bounds that the request asks for: whoever gets the authority's key can then certify every name there is.",
+        };
         var (permit, exclude) = Bounds();
         var c = new Command("sign", "Sign a subordinate authority's request, after saying what it will be able to do.")
         {
@@ -314,6 +320,7 @@ internal static class CeremonyCommands
             depth,
             permit,
             exclude,
+            noBounds,
             preview,
             PassphraseFd,
         };
@@ -339,13 +346,16 @@ internal static class CeremonyCommands
                         NameConstraints.Of(r.GetValue(permit) ?? [], r.GetValue(exclude) ?? []),
                         addresses.Crl,
                         addresses.Issuer
-                    ),
+                    )
+                    {
+                        Unbounded = r.GetValue(noBounds),
+                    },
                     [.. folder.Subordinates.Where(s => s.RevokedAt is null).Select(s => s.Certificate)],
                     NewSerial(),
                     now
                 );
                 foreach (var s in decision.Sentences)
-                    Hanging("· ", 2, Esc(s));
+                    Hanging("· ", 2, s);
                 if (r.GetValue(preview))
                 {
                     Line("Nothing is signed: this is a preview.");
@@ -360,7 +370,7 @@ internal static class CeremonyCommands
                     der,
                     TellingName.Of(
                         "authority-certificate",
-                        $"{decision.Content.Subject.CommonName} {decision.Content.Serial.Short}",
+                        $"{decision.Content.Subject.CommonName} {decision.Content.Serial.Hex[..8]}",
                         now
                     ),
                     signer,
@@ -598,10 +608,10 @@ internal static class CeremonyCommands
         (
             new("--permit")
             {
-                Description = "A DNS zone that it may certify; may be given several times.",
+                Description = "A DNS zone, or a network as 10.20.0.0/16, that it may certify; may be given several times.",
                 AllowMultipleArgumentsPerToken = true,
             },
-            new("--exclude") { Description = "A DNS zone that it may not certify.", AllowMultipleArgumentsPerToken = true }
+            new("--exclude") { Description = "A DNS zone, or a network, that it may not certify.", AllowMultipleArgumentsPerToken = true }
         );
 
     private static string[] Addresses(string[]? given) =>

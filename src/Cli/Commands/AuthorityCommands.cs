@@ -1,3 +1,4 @@
+using static OrderlyBeacon.Cli.Ink;
 using System.CommandLine;
 using System.Text.Json;
 using OrderlyBeacon.Contracts;
@@ -30,10 +31,10 @@ internal static class AuthorityCommands
                     Api.Read(json, BeaconJson.Default.ListAuthorityInfo)
                         .Select(a =>
                             a.Generations.Count == 0 && a.WaitsFor is { } request
-                                ? [Esc($"{a.Id}: {a.Name}"), $"[darkorange]◆[/] waits for the answer to request {request}", "–", "–", "0"]
-                                : new[]
+                                ? [$"{a.Id}: {a.Name}", $"{Orange("◆")} waits for the answer to request {request}", "–", "–", "0"]
+                                : new Ink[]
                                 {
-                                    Esc($"{a.Id}: {a.Name}"),
+                                    $"{a.Id}: {a.Name}",
                                     $"{a.Generations.Last(g => g.State == "in-use").Key}, {a.KeyState}",
                                     When(a.Generations.Last(g => g.State == "in-use").NotAfter),
                                     a.Crl is null ? "–" : $"{a.Crl.Number}, next by {When(a.Crl.NextUpdate)}",
@@ -73,38 +74,38 @@ internal static class AuthorityCommands
                 }
                 if (a.WaitsFor is { } request && a.Generations.Count == 0)
                 {
-                    Rich($"[bold]{Esc(a.Name)}[/]  [darkorange]◆[/] waits for the answer to its request {request}");
+                    Rich($"{Bold(a.Name)}  {Orange("◆")} waits for the answer to its request {request}");
                     if (a.WaitsAt is { } at)
                     {
-                        Hanging("", 0, "It lies with its parent: " + Esc(at));
+                        Hanging("", 0, "It lies with its parent: " + at);
                         return 0;
                     }
                     Line("Carry the request to the root: beacon authority request " + a.Id);
                     Line("Then bring back what the root signed: beacon authority install " + a.Id + " ANSWER ROOT-CERTIFICATE");
                     return 0;
                 }
-                Rich($"[bold]{Esc(a.Name)}[/]  [grey]{a.Kind}, key {a.KeyState}[/]");
+                Rich($"{Bold(a.Name)}  {Grey($"{a.Kind}, key {a.KeyState}")}");
                 foreach (var g in a.Generations)
                     Pairs(
                         ("generation", $"{g.Number}, {g.State.Replace('-', ' ')}"),
-                        ("subject", Esc(g.Subject)),
-                        ("issuer", Esc(g.Issuer)),
+                        ("subject", g.Subject),
+                        ("issuer", g.Issuer),
                         ("key", $"{g.Key}, number {g.KeyNumber}"),
                         ("serial", g.Serial),
                         ("thumbprint", g.Thumbprint),
                         ("from", $"{g.NotBefore.UtcDateTime:d MMM yyyy HH:mm} UTC"),
                         ("until", When(g.NotAfter)),
-                        ("published at", Esc(g.CertificateAt))
+                        ("published at", g.CertificateAt)
                     );
                 if (a.Crl is { } c)
-                    Pairs(("CRL", $"number {c.Number}, {c.Revoked} revoked, next by {When(c.NextUpdate)}"), ("at", Esc(c.At)));
+                    Pairs(("CRL", $"number {c.Number}, {c.Revoked} revoked, next by {When(c.NextUpdate)}"), ("at", c.At));
                 if (a.Delta is { } d)
                     Pairs(
                         ("delta", $"number {d.Number}, goes on from {d.BaseNumber}, {d.Revoked} changes, next by {When(d.NextUpdate)}"),
-                        ("at", Esc(d.At))
+                        ("at", d.At)
                     );
                 if (a.WaitsFor is { } next)
-                    Rich($"[darkorange]◆[/] The next generation waits for the answer to request {next}: beacon authority request {a.Id}");
+                    Rich($"{Orange("◆")} The next generation waits for the answer to request {next}: beacon authority request {a.Id}");
                 foreach (var k in a.OtherKeys)
                     Pairs(
                         (
@@ -113,7 +114,7 @@ internal static class AuthorityCommands
                         )
                     );
                 if (a.Responder is { } o)
-                    Pairs(("OCSP", Esc(o.At)), ("signed by", $"a delegated key, certificate {o.Serial} until {When(o.NotAfter)}"));
+                    Pairs(("OCSP", o.At), ("signed by", $"a delegated key, certificate {o.Serial} until {When(o.NotAfter)}"));
                 return 0;
             }
         );
@@ -122,7 +123,7 @@ internal static class AuthorityCommands
             async (r, ct) =>
             {
                 using var api = Api.SignedIn();
-                using var answer = await api.SendAsync(new(HttpMethod.Post, $"/api/v1/authorities/{Api.Escape(r.GetValue(id)!)}/crl"), ct);
+                using var answer = await api.ProvenAsync(() => new(HttpMethod.Post, $"/api/v1/authorities/{Api.Escape(r.GetValue(id)!)}/crl"), ct);
                 var text = await answer.Content.ReadAsStringAsync(ct);
                 if (r.GetValue(Program.Json))
                     Json(text);
@@ -348,14 +349,14 @@ internal static class AuthorityCommands
                     ["No.", "At (UTC)", "Who", "Did", "To", "Detail"],
                     Api.Read(json, BeaconJson.Default.PageJournalEntryInfo)
                         .Items.Select(e =>
-                            new[]
+                            new Ink[]
                             {
                                 e.Sequence.ToString(),
                                 $"{e.At.UtcDateTime:d MMM HH:mm:ss}",
-                                Esc(e.Actor),
-                                Esc(e.Action),
-                                Esc(e.Subject),
-                                Esc(e.Detail),
+                                e.Actor,
+                                e.Action,
+                                e.Subject,
+                                e.Detail,
                             }
                         ),
                     "Nothing matches."
@@ -383,12 +384,12 @@ internal static class AuthorityCommands
                     var record = new JournalRecord(e.Sequence, e.At, e.Actor, e.Action, e.Subject, e.Detail, e.Previous, e.Hash);
                     if (JournalChain.Fault(last, record) is { } fault)
                     {
-                        Rich($"[red]✕[/] {Esc(fault)}");
+                        Rich($"{Red("✕")} {fault}");
                         return ExitCodes.Failed;
                     }
                     last = record;
                 }
-                Rich($"[green]○[/] {entries.Count} entries hold together; the last one has the hash {last?.Hash ?? "–"}.");
+                Rich($"{Green("○")} {entries.Count} entries hold together; the last one has the hash {last?.Hash ?? "–"}.");
                 return ExitCodes.Done;
             }
         );

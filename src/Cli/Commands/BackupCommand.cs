@@ -13,27 +13,19 @@ internal static class BackupCommand
         var output = new Option<string?>("--out") { Description = "File to write; a telling name in this folder when left out." };
         var c = new Command(
             "backup",
-            "Everything the service keeps, its keys too, in one encrypted file, while it runs. Restore it on a fresh machine with: beacond restore FILE"
+            "Everything the service keeps, its keys too, in one file that only the recovery keys open, while it runs. Restore it on a fresh machine with: beacond restore FILE --key KEY"
         )
         {
             output,
-            Secrets.PassphraseFd,
         };
         c.Does(
             async (r, ct) =>
             {
-                var passphrase = Secrets.Passphrase(r, "Passphrase for the backup: ", twice: true);
                 using var api = Api.SignedIn();
-                using var answer = await api.SendAsync(
-                    new(HttpMethod.Post, "/api/v1/backup")
-                    {
-                        Content = JsonContent.Create(new BackupWish(passphrase), BeaconJson.Default.BackupWish),
-                    },
-                    ct
-                );
+                using var answer = await api.ProvenAsync(() => new(HttpMethod.Post, "/api/v1/backup"), ct);
                 var path =
                     r.GetValue(output)
-                    ?? Path.GetFileName(answer.Content.Headers.ContentDisposition?.FileName?.Trim('"') ?? "beacon-backup.sealed");
+                    ?? Path.GetFileName(answer.Content.Headers.ContentDisposition?.FileName?.Trim('"') ?? "beacon-backup.sealed.tar");
                 if (File.Exists(path))
                     throw new BeaconProblem(ProblemCode.AlreadyExists, $"{path} is there already.", "Give another name with --out.");
                 await using (
@@ -55,7 +47,7 @@ internal static class BackupCommand
                     Json($"{{\"file\":{System.Text.Json.JsonSerializer.Serialize(Path.GetFullPath(path), BeaconJson.Default.String)}}}");
                 else
                     Line(
-                        $"Written: {path}, {new FileInfo(path).Length:N0} bytes. Keep it and its passphrase apart. Restore: BEACON_DATA=NEW-FOLDER beacond restore {Path.GetFileName(path)}"
+                        $"Written: {path}, {new FileInfo(path).Length:N0} bytes. Keep it apart from the recovery key. Restore: BEACON_DATA=NEW-FOLDER beacond restore {Path.GetFileName(path)} --key RECOVERY-KEY.pem"
                     );
                 return ExitCodes.Done;
             }

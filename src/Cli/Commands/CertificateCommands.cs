@@ -1,3 +1,4 @@
+using static OrderlyBeacon.Cli.Ink;
 using System.CommandLine;
 using System.Net.Http.Json;
 using OrderlyBeacon.Contracts;
@@ -24,9 +25,34 @@ internal static class CertificateCommands
                 Find(),
                 Export(name),
                 Policy(name),
+                Give(name),
             },
             Inspect(),
         ];
+    }
+
+    private static Command Give(Argument<string> name)
+    {
+        var to = new Option<string>("--to") { Description = "A sign-in name, or group:NAME.", Required = true };
+        var c = new Command("give", "Give a certificate to another owner: who may renew, bind and change it from then on, and by whose zones it is renewed.") { name, to };
+        c.Does(
+            async (r, ct) =>
+            {
+                using var api = Api.SignedIn();
+                var json = await api.PutAsync(
+                    $"/api/v1/certificates/{Api.Escape(r.GetValue(name)!)}/owner",
+                    new NewOwner(r.GetValue(to)!),
+                    BeaconJson.Default.NewOwner,
+                    ct
+                );
+                if (r.GetValue(Program.Json))
+                    Json(json);
+                else
+                    Line($"{r.GetValue(name)} belongs to {r.GetValue(to)} now.");
+                return ExitCodes.Done;
+            }
+        );
+        return c;
     }
 
     private static Command List()
@@ -58,10 +84,10 @@ internal static class CertificateCommands
                     ["Certificate", "State", "Life", "Renewal", "Ends"],
                     (r.GetValue(sort) == "ends" ? items.OrderBy(i => i.NotAfter ?? DateTimeOffset.MaxValue) : items.AsEnumerable()).Select(
                         i =>
-                            new[]
+                            new Ink[]
                             {
-                                Esc(i.Name) + (i.Host is null ? "" : $"\n[grey]{Esc(i.Host.Split('.')[0])}[/]"),
-                                Mark(i.Severity).Split(' ')[0] + " " + Esc(i.State),
+                                i.Host is null ? i.Name : Stack(i.Name, Grey(i.Host.Split('.')[0])),
+                                Shape(i.Severity) + " " + i.State,
                                 i.NotAfter is null ? "" : LifeBar(i.NotBefore!.Value, i.NotAfter.Value, i.Planned),
                                 When(i.Planned),
                                 When(i.NotAfter),
@@ -90,18 +116,19 @@ internal static class CertificateCommands
                 }
                 var d = Api.Read(json, BeaconJson.Default.CertificateDetail);
                 var i = d.Certificate;
-                Rich($"[bold]{Esc(i.Name)}[/]  {Mark(i.Severity).Split(' ')[0]} {Esc(i.State)}");
+                Rich($"{Bold(i.Name)}  {Shape(i.Severity)} {i.State}");
                 if (i.LastError is not null)
-                    Hanging("[red]✕[/] ", 2, Esc(i.LastError) + (i.RetryAt is null ? "" : $" Next try {When(i.RetryAt)}."));
+                    Hanging(Red("✕") + " ", 2, i.LastError + (i.RetryAt is null ? "" : $" Next try {When(i.RetryAt)}."));
                 Pairs(
-                    ("names", Esc(string.Join(", ", i.Names))),
-                    ("host", Esc(i.Host ?? "none: issued for a CSR")),
+                    ("names", string.Join(", ", i.Names)),
+                    ("owner", i.Owner.Length == 0 ? null : i.Owner),
+                    ("host", i.Host ?? (i.Owner == "system" ? "the service itself" : "none: issued for a CSR")),
                     ("profile", i.Profile),
                     ("key", i.Key),
                     ("life", i.NotAfter is null ? null : LifeBar(i.NotBefore!.Value, i.NotAfter.Value, i.Planned)),
                     ("ends", When(i.NotAfter)),
                     ("renewal", i.Planned is null ? "nothing renews it" : When(i.Planned) + ", by itself"),
-                    ("issuer", Esc(d.Text?.Issuer)),
+                    ("issuer", (d.Text?.Issuer)),
                     ("thumbprint", d.Text?.Thumbprint)
                 );
                 Line();
@@ -109,11 +136,11 @@ internal static class CertificateCommands
                     ["Edition", "State", "Ends", "Request"],
                     d.Editions.Take(10)
                         .Select(e =>
-                            new[]
+                            new Ink[]
                             {
                                 e.Serial,
                                 e.RevokedAt is { } at
-                                    ? $"[darkorange]◆[/] {(e.RevocationReason == "certificate-hold" ? $"on hold since {at.UtcDateTime:d MMM HH:mm}" : $"revoked {at.UtcDateTime:d MMM HH:mm} ({Esc(e.RevocationReason)})")}"
+                                    ? $"{Orange("◆")} {(e.RevocationReason == "certificate-hold" ? $"on hold since {at.UtcDateTime:d MMM HH:mm}" : $"revoked {at.UtcDateTime:d MMM HH:mm} ({e.RevocationReason})")}"
                                     : e.State.ToString().ToLowerInvariant(),
                                 When(e.NotAfter),
                                 e.Request?.ToString() ?? "EST",
@@ -127,10 +154,10 @@ internal static class CertificateCommands
                 Table(
                     ["Bound to", "State", "Seen", "At"],
                     i.Bindings.Select(b =>
-                        new[]
+                        new Ink[]
                         {
-                            Esc($"{b.Host.Split('.')[0]}/{b.Service}"),
-                            b.State.ToString().ToLowerInvariant() + (b.Message is null ? "" : ": " + Esc(b.Message)),
+                            $"{b.Host.Split('.')[0]}/{b.Service}",
+                            b.State.ToString().ToLowerInvariant() + (b.Message is null ? "" : ": " + b.Message),
                             b.SeenSerial ?? "–",
                             When(b.SeenAt),
                         }
@@ -140,7 +167,7 @@ internal static class CertificateCommands
                         : $"No service serves it. Bind it: beacon bind {i.Name} --to {i.Host.Split('.')[0]}/SERVICE"
                 );
                 foreach (var s in d.ChainSteps)
-                    Hanging("  [grey]·[/] ", 4, $"[grey]{Esc(s).Replace(" ", "[/] [grey]")}[/]");
+                    Hanging($"  {Grey("·")} ", 4, Grey(s));
                 return 0;
             }
         );
@@ -155,8 +182,7 @@ internal static class CertificateCommands
             async (r, ct) =>
             {
                 using var api = Api.SignedIn();
-                using var answer = await api.SendAsync(
-                    new(HttpMethod.Post, $"/api/v1/certificates/{Api.Escape(r.GetValue(name)!)}/renew"),
+                using var answer = await api.ProvenAsync(() => new(HttpMethod.Post, $"/api/v1/certificates/{Api.Escape(r.GetValue(name)!)}/renew"),
                     ct
                 );
                 var text = await answer.Content.ReadAsStringAsync(ct);
@@ -270,14 +296,14 @@ internal static class CertificateCommands
                     ["Certificate", "Serial", "Ends", "State"],
                     Api.Read(json, BeaconJson.Default.ListIssuedEdition)
                         .Select(e =>
-                            new[]
+                            new Ink[]
                             {
-                                Esc(e.Certificate),
+                                e.Certificate,
                                 e.Serial,
                                 When(e.NotAfter),
                                 e.RevokedAt is not null
-                                    ? $"[darkorange]◆[/] {(e.RevocationReason == "certificate-hold" ? "on hold" : "revoked")}"
-                                    : $"[green]○[/] {e.State.ToString().ToLowerInvariant()}",
+                                    ? $"{Orange("◆")} {(e.RevocationReason == "certificate-hold" ? "on hold" : "revoked")}"
+                                    : $"{Green("○")} {e.State.ToString().ToLowerInvariant()}",
                             }
                         ),
                     "Nothing matches."
@@ -351,7 +377,7 @@ internal static class CertificateCommands
                     );
                 else
                     foreach (var i in items)
-                        Hanging("· ", 2, Esc(i.Summary));
+                        Hanging("· ", 2, i.Summary);
                 return 0;
             }
         );

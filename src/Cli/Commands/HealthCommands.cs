@@ -1,3 +1,4 @@
+using static OrderlyBeacon.Cli.Ink;
 using System.CommandLine;
 using OrderlyBeacon.Contracts;
 using static OrderlyBeacon.Cli.Screen;
@@ -26,7 +27,7 @@ internal static class HealthCommands
                     json = await api.TextAsync("/api/v1/authorities/health", ct);
                 else
                 {
-                    using var answer = await api.SendAsync(new(HttpMethod.Post, "/api/v1/authorities/health"), ct);
+                    using var answer = await api.ProvenAsync(() => new(HttpMethod.Post, "/api/v1/authorities/health"), ct);
                     json = await answer.Content.ReadAsStringAsync(ct);
                 }
                 var report = Api.Read(json, BeaconJson.Default.HealthReport);
@@ -37,19 +38,19 @@ internal static class HealthCommands
                     return code;
                 }
                 Rich(
-                    $"{Mark(report.Severity)} {(report.Findings == 0 ? $"All {report.Points} addresses give clients what they should." : $"[bold]{report.Findings} {(report.Findings == 1 ? "finding" : "findings")}[/] at {report.Points} addresses and {report.Authorities.Sum(a => a.Generations.Count)} generations.")}  [grey]looked {report.At.UtcDateTime:d MMM HH:mm:ss} UTC[/]"
+                    $"{Mark(report.Severity)} {(report.Findings == 0 ? $"All {report.Points} addresses give clients what they should." : $"{Bold($"{report.Findings} {(report.Findings == 1 ? "finding" : "findings")}")} at {report.Points} addresses and {report.Authorities.Sum(a => a.Generations.Count)} generations.")}  {Grey($"looked {report.At.UtcDateTime:d MMM HH:mm:ss} UTC")}"
                 );
                 foreach (var a in report.Authorities)
                     Authority(a);
                 if (report.Pushes.Count > 0)
                 {
                     Line();
-                    Rich("[bold]Brought to[/]");
+                    Rich(Bold("Brought to"));
                     foreach (var p in report.Pushes)
                         Hanging(
                             $"  {Mark(p.Good ? Severity.Fine : Severity.Now)} ",
                             4,
-                            $"{Esc(p.Target)}  [grey]{Esc(p.Told)} {p.At.UtcDateTime:d MMM HH:mm:ss}[/]"
+                            $"{p.Target}  {Grey($"{p.Told} {p.At.UtcDateTime:d MMM HH:mm:ss}")}"
                         );
                 }
                 return code;
@@ -61,32 +62,32 @@ internal static class HealthCommands
     private static void Authority(HealthAuthority a)
     {
         Line();
-        Rich($"{Mark(a.Severity)} [bold]{Esc(a.Name)}[/]  [grey]{a.Kind}[/]");
+        Rich($"{Mark(a.Severity)} {Bold(a.Name)}  {Grey(a.Kind)}");
         foreach (var g in a.Generations)
         {
             Rich(
-                $"  [bold]generation {g.Number}[/]  {Esc(g.State.Replace('-', ' '))}{(g.NotAfter is null ? "" : $", {g.Key} key {g.KeyNumber} {g.KeyState}, ends {When(g.NotAfter)}")}{(g.Editions > 0 ? $", {g.Editions} editions good, the last until {g.LastEditionEnds:d MMM yyyy}" : "")}"
+                $"  {Bold($"generation {g.Number}")}  {(g.State.Replace('-', ' '))}{(g.NotAfter is null ? "" : $", {g.Key} key {g.KeyNumber} {g.KeyState}, ends {When(g.NotAfter)}")}{(g.Editions > 0 ? $", {g.Editions} editions good, the last until {g.LastEditionEnds:d MMM yyyy}" : "")}"
             );
             foreach (var f in g.Findings)
                 Finding(f, $"    {Mark(f.Severity)} ", 6);
             foreach (var p in g.Points)
             {
-                Hanging($"    {Mark(p.Severity)} ", 6, $"{Esc(Word(p.Kind))}  [grey]{Esc(p.Uri)}[/]");
+                Hanging($"    {Mark(p.Severity)} ", 6, $"{Word(p.Kind)}  {Grey(p.Uri)}");
                 if (p.Finding is { } f)
                     Finding(f, "      ", 6);
                 else
-                    Hanging("      ", 6, $"[grey]{Esc(p.Told)}[/]");
+                    Hanging("      ", 6, Grey(p.Told));
             }
         }
     }
 
     private static void Finding(HealthFinding f, string head, int indent)
     {
-        Hanging(head, indent, $"[bold]{Esc(f.Reason)}[/]");
+        Hanging(head, indent, Bold(f.Reason));
         var blank = new string(' ', indent);
-        Hanging(blank + "[grey]likely [/] ", indent + 8, Esc(string.Join("  or  ", f.Causes)));
-        Hanging(blank + "[grey]hurts  [/] ", indent + 8, Esc(f.Hurts));
-        Hanging(blank + "[grey]cure   [/] ", indent + 8, Esc(f.Cure));
+        Hanging(blank + $"{Grey("likely ")} ", indent + 8, string.Join("  or  ", f.Causes));
+        Hanging(blank + $"{Grey("hurts  ")} ", indent + 8, f.Hurts);
+        Hanging(blank + $"{Grey("cure   ")} ", indent + 8, f.Cure);
     }
 
     private static string Word(string kind) =>
@@ -166,7 +167,7 @@ internal static class HealthCommands
     private static async Task<int> PostAsync(ParseResult r, Argument<string> id, string what, CancellationToken ct)
     {
         using var api = Api.SignedIn();
-        using var answer = await api.SendAsync(new(HttpMethod.Post, $"/api/v1/authorities/{Api.Escape(r.GetValue(id)!)}/{what}"), ct);
+        using var answer = await api.ProvenAsync(() => new(HttpMethod.Post, $"/api/v1/authorities/{Api.Escape(r.GetValue(id)!)}/{what}"), ct);
         Tell(r, await answer.Content.ReadAsStringAsync(ct));
         return ExitCodes.Done;
     }
@@ -183,34 +184,34 @@ internal static class HealthCommands
     private static void Show(Rehearsal r)
     {
         Rich(
-            $"Renewing [bold]{Esc(r.Authority)}[/] with {(r.NewKey ? $"a [bold]new key[/] ({Esc(r.Key)})" : "the [bold]same key[/]")}: generation {r.Generation}. [grey]This is a rehearsal; nothing is changed.[/]"
+            $"Renewing {Bold(r.Authority)} with {(r.NewKey ? $"a {Bold("new key")} ({r.Key})" : $"the {Bold("same key")}")}: generation {r.Generation}. {Grey("This is a rehearsal; nothing is changed.")}"
         );
         foreach (var w in r.Warnings)
-            Hanging("[darkorange]◆[/] ", 2, Esc(w));
+            Hanging(Orange("◆") + " ", 2, w);
         Head("Chains");
         foreach (var c in r.Chains)
         {
             Hanging(
                 "  ",
                 2,
-                $"{Esc(c.Who)}{(c.Editions > 0 ? $": {c.Editions} good, the last until {c.LastEnds?.UtcDateTime:d MMM yyyy HH:mm} UTC" : "")}"
+                $"{c.Who}{(c.Editions > 0 ? $": {c.Editions} good, the last until {c.LastEnds?.UtcDateTime:d MMM yyyy HH:mm} UTC" : "")}"
             );
             for (var i = 0; i < c.Chain.Count; i++)
-                Hanging($"  {new string(' ', 2 * i)}{(i == 0 ? "  " : "└ ")}", 6 + 2 * i, $"[grey]{Esc(c.Chain[i])}[/]");
+                Hanging($"  {new string(' ', 2 * i)}{(i == 0 ? "  " : "└ ")}", 6 + 2 * i, $"{Grey($"{c.Chain[i]}")}");
         }
         Head("Addresses");
         foreach (var p in r.Points)
-            Hanging(p.Changes ? "  [darkorange]◆[/] " : "  [green]○[/] ", 4, $"{Esc(p.At)}  [grey]{Esc(p.Holds)}[/]");
+            Hanging(p.Changes ? $"  {Orange("◆")} " : $"  {Green("○")} ", 4, $"{p.At}  {Grey(p.Holds)}");
         Head("Revocation");
         foreach (var l in r.Lists)
-            Hanging("  · ", 4, Esc(l));
+            Hanging("  · ", 4, l);
         Head("Hosts without the newest root");
         Hanging(
             "  ",
             2,
             r.Hosts.Count == 0
                 ? "none"
-                : Esc(string.Join(", ", r.Hosts.Take(20)) + (r.Hosts.Count > 20 ? $" and {r.Hosts.Count - 20} more" : ""))
+                : string.Join(", ", r.Hosts.Take(20)) + (r.Hosts.Count > 20 ? $" and {r.Hosts.Count - 20} more" : "")
         );
         Head("Side by side");
         Hanging(
@@ -222,12 +223,12 @@ internal static class HealthCommands
         );
         Head("Steps");
         for (var i = 0; i < r.Steps.Count; i++)
-            Hanging($"  {i + 1}. ", 5, Esc(r.Steps[i]));
+            Hanging($"  {i + 1}. ", 5, r.Steps[i]);
 
         static void Head(string text)
         {
             Line();
-            Rich($"[bold]{text}[/]");
+            Rich(Bold(text));
         }
     }
 }

@@ -1,3 +1,4 @@
+using static OrderlyBeacon.Cli.Ink;
 using System.CommandLine;
 using OrderlyBeacon.Contracts;
 using static OrderlyBeacon.Cli.Screen;
@@ -26,7 +27,7 @@ internal static class HostCommands
                     ["Host", "State", "Last seen", "Services", "Agent"],
                     Api.Read(json, BeaconJson.Default.ListHostInfo)
                         .Select(h =>
-                            new[] { Esc(h.Name), StateOf(h), When(h.LastSeen), h.Services.ToString(), Esc(h.AgentVersion ?? "–") }
+                            new Ink[] { h.Name, StateOf(h), When(h.LastSeen), h.Services.ToString(), (h.AgentVersion ?? "–") }
                         ),
                     "There is no host yet. Invite one: beacon host invite NAME."
                 );
@@ -47,40 +48,46 @@ internal static class HostCommands
                     return 0;
                 }
                 var d = Api.Read(json, BeaconJson.Default.HostDetail);
-                Rich($"[bold]{Esc(d.Host.Name)}[/]  {StateOf(d.Host)}");
+                Rich($"{Bold(d.Host.Name)}  {StateOf(d.Host)}");
                 Pairs(
                     ("last seen", When(d.Host.LastSeen)),
+                    ("owner", d.Host.Owner),
                     ("agent", d.Host.AgentVersion),
                     ("its certificate", d.Host.AgentCertificateEnds is null ? null : "until " + When(d.Host.AgentCertificateEnds)),
-                    ("addresses", Esc(string.Join(", ", d.Host.Addresses)))
+                    ("addresses", string.Join(", ", d.Host.Addresses))
                 );
                 if (d.Host.Problem is { } p)
-                    Hanging("[darkorange]◆[/] ", 2, Esc(p.Message + " " + p.Cure));
+                    Hanging(Orange("◆") + " ", 2, (p.Message + " " + p.Cure));
                 Line();
                 ShowServices(d.Services);
                 Line();
                 Table(
                     ["Store: certificate", "Serial", "Ends", ""],
-                    d.Entries.Select(e => new[] { Esc(e.Certificate), e.Serial, When(e.NotAfter), e.Live ? "in use" : "" }),
+                    d.Entries.Select(e => new Ink[] { e.Certificate, e.Serial, When(e.NotAfter), e.Live ? "in use" : "" }),
                     "Its store is empty."
                 );
                 return 0;
             }
         );
 
+        var owner = new Option<string?>("--owner")
+        {
+            Description = "Who may order work on it: a sign-in name, or group:NAME; the administrators when left out.",
+        };
         var invite = new Command("invite", "Make a one-time join code for a host's agent.") { name };
+        invite.Add(owner);
         invite.Does(
             async (r, ct) =>
             {
                 using var api = Api.SignedIn();
-                var json = await api.PostAsync("/api/v1/hosts", new NewHost(r.GetValue(name)!), BeaconJson.Default.NewHost, ct);
+                var json = await api.PostAsync("/api/v1/hosts", new NewHost(r.GetValue(name)!, r.GetValue(owner)), BeaconJson.Default.NewHost, ct);
                 if (r.GetValue(Program.Json))
                 {
                     Json(json);
                     return 0;
                 }
                 var i = Api.Read(json, BeaconJson.Default.HostInvitation);
-                Rich($"Join code for [bold]{Esc(i.Name)}[/], good once until {i.Until.UtcDateTime:d MMM yyyy HH:mm} UTC:");
+                Rich($"Join code for {Bold(i.Name)}, good once until {i.Until.UtcDateTime:d MMM yyyy HH:mm} UTC:");
                 Console.Out.WriteLine("\n  " + i.Code + "\n");
                 Line("On the host, run this and paste the code:");
                 Command(2, i.Command);
@@ -93,36 +100,78 @@ internal static class HostCommands
             async (r, ct) =>
             {
                 using var api = Api.SignedIn();
-                using var answer = await api.SendAsync(new(HttpMethod.Delete, "/api/v1/hosts/" + Api.Escape(r.GetValue(name)!)), ct);
+                using var answer = await api.ProvenAsync(() => new(HttpMethod.Delete, "/api/v1/hosts/" + Api.Escape(r.GetValue(name)!)), ct);
                 Line($"{r.GetValue(name)} is removed. What its servers serve stays until somebody changes it.");
                 return 0;
             }
         );
-        return new("host", "Servers with an agent.") { list, show, invite, remove };
+        return new("host", "Servers with an agent.") { list, show, invite, Give(name), Meet(name), remove };
     }
 
-    private static string StateOf(HostInfo h) =>
-        h.State == HostState.Invited ? "[yellow]◐[/] invited"
-        : h.Problem is not null ? "[darkorange]◆[/] problem"
-        : h.Online ? "[green]○[/] here"
-        : "[darkorange]◆[/] away";
+    private static Command Give(Argument<string> name)
+    {
+        var to = new Option<string>("--to") { Description = "A sign-in name, or group:NAME.", Required = true };
+        var give = new Command("give", "Give a host to another owner, who may order work on it from then on.") { name, to };
+        give.Does(
+            async (r, ct) =>
+            {
+                using var api = Api.SignedIn();
+                await api.PutAsync($"/api/v1/hosts/{Api.Escape(r.GetValue(name)!)}/owner", new NewOwner(r.GetValue(to)!), BeaconJson.Default.NewOwner, ct);
+                Line($"{r.GetValue(name)} belongs to {r.GetValue(to)} now.");
+                return 0;
+            }
+        );
+        return give;
+    }
+
+    private static Command Meet(Argument<string> name)
+    {
+        var address = new Argument<string>("address") { Description = "An IPv4 or IPv6 address of the host." };
+        var meet = new Command("meet", "Have the service connect to an address and meet the host's agent there: for a day that is evidence for the address.")
+        {
+            name,
+            address,
+        };
+        meet.Does(
+            async (r, ct) =>
+            {
+                using var api = Api.SignedIn();
+                HealthCommands.Tell(
+                    r,
+                    await api.PostAsync(
+                        $"/api/v1/hosts/{Api.Escape(r.GetValue(name)!)}/meetings",
+                        new MeetWish(r.GetValue(address)!),
+                        BeaconJson.Default.MeetWish,
+                        ct
+                    )
+                );
+                return 0;
+            }
+        );
+        return meet;
+    }
+
+    private static Ink StateOf(HostInfo h) =>
+        h.State == HostState.Invited ? Yellow("◐") + " invited"
+        : h.Problem is not null ? Orange("◆") + " problem"
+        : h.Online ? Green("○") + " connected"
+        : Orange("◆") + " away";
 
     private static void ShowServices(IEnumerable<ServiceInfo> services) =>
         Table(
             ["Service", "State", "Certificate", "Ends"],
             services.Select(s =>
-                new[]
+                new Ink[]
                 {
-                    Esc($"{s.Host.Split('.')[0]}/{s.Name}"),
-                    Shape(s.Severity) + " " + Esc(s.State),
-                    Esc(s.Binding?.Certificate ?? (s.Look?.Served is null ? "–" : "not managed")),
+                    $"{s.Host.Split('.')[0]}/{s.Name}",
+                    Shape(s.Severity) + " " + s.State,
+                    (s.Binding?.Certificate ?? (s.Look?.Served is null ? "–" : "not managed")),
                     When(s.Look?.Served?.NotAfter),
                 }
             ),
             "No service is known. The agent reports what its connectors find."
         );
 
-    private static string Shape(Severity s) => Mark(s).Split(' ')[0];
 
     private static Command Services()
     {
@@ -153,23 +202,21 @@ internal static class HostCommands
                     Json(json);
                     return 0;
                 }
-                Rich($"[bold]{Esc(s.Host.Split('.')[0])}/{Esc(s.Name)}[/]  {Shape(s.Severity)} {Esc(s.State)}");
+                Rich($"{Bold($"{(s.Host.Split('.')[0])}/{s.Name}")}  {Shape(s.Severity)} {s.State}");
                 Pairs(
-                    ("names", Esc(string.Join(", ", s.Names))),
-                    ("endpoints", Esc(string.Join(", ", s.Endpoints.Select(e => $"{e.Address}:{e.Port} {(e.Tls ? "TLS" : "plain")}")))),
-                    ("configured in", Esc(string.Join(", ", s.Places))),
-                    ("certificate file", s.CertificateFile is null ? null : Esc(s.CertificateFile)),
+                    ("names", string.Join(", ", s.Names)),
+                    ("endpoints", string.Join(", ", s.Endpoints.Select(e => $"{e.Address}:{e.Port} {(e.Tls ? "TLS" : "plain")}"))),
+                    ("configured in", string.Join(", ", s.Places)),
+                    ("certificate file", s.CertificateFile is null ? null : s.CertificateFile),
                     (
                         "bound to",
                         s.Binding is null
                             ? "nothing"
-                            : Esc(
-                                $"{s.Binding.Certificate}, {s.Binding.State.ToString().ToLowerInvariant()}{(s.Binding.Message is null ? "" : ": " + s.Binding.Message)}"
-                            )
+                            : $"{s.Binding.Certificate}, {s.Binding.State.ToString().ToLowerInvariant()}{(s.Binding.Message is null ? "" : ": " + s.Binding.Message)}"
                     )
                 );
                 if (s.Problem is { } p)
-                    Hanging("[darkorange]◆[/] ", 2, Esc(p.Message + " " + p.Cure));
+                    Hanging(Orange("◆") + " ", 2, (p.Message + " " + p.Cure));
                 if (s.Look is { } l)
                 {
                     Line();
@@ -247,7 +294,7 @@ internal static class HostCommands
                 var path = $"/api/v1/services/{s.Host}/{Api.Escape(s.Name)}";
                 if (r.GetValue(preview))
                     return await PreviewAsync(api, path, new(null, null), r.GetValue(Program.Json), ct);
-                using var answer = await api.SendAsync(new(HttpMethod.Delete, path + "/binding"), ct);
+                using var answer = await api.ProvenAsync(() => new(HttpMethod.Delete, path + "/binding"), ct);
                 var order = Api.Read(await answer.Content.ReadAsStringAsync(ct), BeaconJson.Default.OrderAccepted).Order;
                 return await Progress.FollowAsync(
                     api,
@@ -271,13 +318,13 @@ internal static class HostCommands
         }
         var plan = Api.Read(text, BeaconJson.Default.OrderInfo).Plan!;
         foreach (var s in plan.Steps)
-            Hanging("· ", 2, Esc(s));
+            Hanging("· ", 2, s);
         foreach (var w in plan.Warnings)
-            Hanging("[yellow]◐[/] ", 2, Esc(w));
+            Hanging(Yellow("◐") + " ", 2, w);
         foreach (var c in plan.Changes)
         {
             Line();
-            Rich($"[bold]{Esc(c.Path)}[/]");
+            Rich(Bold(c.Path));
             Diff(c.Diff);
         }
         if (plan.Changes.Count == 0)

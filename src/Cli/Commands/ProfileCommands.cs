@@ -1,3 +1,4 @@
+using static OrderlyBeacon.Cli.Ink;
 using System.CommandLine;
 using OrderlyBeacon.Contracts;
 using static OrderlyBeacon.Cli.Screen;
@@ -51,16 +52,16 @@ internal static class ProfileCommands
                     Api.Read(json, BeaconJson.Default.ListProfileInfo)
                         .Where(p => text is null || $"{p.Id} {p.Title} {p.Purpose}".Contains(text, StringComparison.OrdinalIgnoreCase))
                         .Select(p =>
-                            new[]
+                            new Ink[]
                             {
-                                Esc(p.Id),
-                                !p.ForPeople ? "[grey]·[/] the system's"
-                                : !p.Offered ? "[grey]–[/] withdrawn"
-                                : p.ForYou ? "[green]○[/] offered"
-                                : $"[grey]◐[/] for {Esc(string.Join(", ", p.MayAsk))}",
+                                p.Id,
+                                !p.ForPeople ? $"{Grey("·")} the system's"
+                                : !p.Offered ? $"{Grey("–")} withdrawn"
+                                : p.ForYou ? $"{Green("○")} offered"
+                                : $"{Grey("◐")} for {string.Join(", ", p.MayAsk)}",
                                 p.Life,
                                 p.Approval,
-                                Esc(p.Purpose),
+                                p.Purpose,
                             }
                         ),
                     "Nothing matches."
@@ -87,17 +88,16 @@ internal static class ProfileCommands
                 var d = Api.Read(json, BeaconJson.Default.ProfileDetail);
                 var (p, x) = (d.Profile, d.Definition);
                 Rich(
-                    $"[bold]{Esc(p.Title)}[/]  [grey]{p.Id}, revision {p.Revision}, {(!p.ForPeople ? "for the system alone" : p.Offered ? "offered" : "withdrawn")}, {d.Certificates} certificates[/]"
+                    $"{Bold(p.Title)}  {Grey($"{p.Id}, revision {p.Revision}, {(!p.ForPeople ? "for the system alone" : p.Offered ? "offered" : "withdrawn")}, {d.Certificates} certificates")}"
                 );
                 Pairs(
-                    ("purpose", Esc(p.Purpose)),
+                    ("purpose", p.Purpose),
                     ("life", p.Life),
                     ("keys", string.Join(", ", p.Keys)),
-                    ("usage", Esc(string.Join(", ", p.KeyUsage.Concat(p.ExtendedKeyUsage)))),
+                    ("usage", string.Join(", ", p.KeyUsage.Concat(p.ExtendedKeyUsage))),
                     (
                         "names",
-                        Esc(
-                            string.Join(
+                        string.Join(
                                 ", ",
                                 new[]
                                 {
@@ -108,27 +108,24 @@ internal static class ProfileCommands
                                     x.Names.Most < 250 ? $"at most {x.Names.Most}" : "",
                                 }.Where(t => t.Length > 0)
                             )
-                        )
                     ),
                     (
                         "subject",
-                        Esc(
-                            x.Subject switch
+                        (x.Subject switch
                             {
                                 "empty" => "none",
                                 "first-name" => "the first name",
                                 _ => "from the request",
-                            } + (x.Fixed.Length > 0 ? ", always with " + x.Fixed : "")
-                        )
+                            } + (x.Fixed.Length > 0 ? ", always with " + x.Fixed : ""))
                     ),
-                    ("may ask", Esc(x.MayAsk.Count == 0 ? "everybody who may ask at all" : string.Join(", ", x.MayAsk))),
+                    ("may ask", (x.MayAsk.Count == 0 ? "everybody who may ask at all" : string.Join(", ", x.MayAsk))),
                     ("approval", p.Approval),
                     ("makes", x.AuthorityDepth is { } depth ? $"authorities, with {depth} further ones below" : null)
                 );
                 Line();
                 foreach (var v in d.Revisions)
                 {
-                    Rich($"[bold]revision {v.Revision}[/]  [grey]{v.At.UtcDateTime:d MMM yyyy HH:mm} UTC, by {Esc(v.By)}[/]");
+                    Rich($"{Bold($"revision {v.Revision}")}  {Grey($"{v.At.UtcDateTime:d MMM yyyy HH:mm} UTC, by {v.By}")}");
                     foreach (var change in v.Changes)
                         Change(change);
                 }
@@ -140,8 +137,8 @@ internal static class ProfileCommands
 
     private static void Change(ProfileDifference d)
     {
-        Hanging("  [red]-[/] ", 4, $"{Esc(d.Field)}: {Esc(d.Before.Length == 0 ? "(nothing)" : d.Before)}");
-        Hanging("  [green]+[/] ", 4, $"{Esc(d.Field)}: {Esc(d.After.Length == 0 ? "(nothing)" : d.After)}");
+        Hanging($"  {Red("-")} ", 4, $"{d.Field}: {(d.Before.Length == 0 ? "(nothing)" : d.Before)}");
+        Hanging($"  {Green("+")} ", 4, $"{d.Field}: {(d.After.Length == 0 ? "(nothing)" : d.After)}");
     }
 
     private static Command Differences()
@@ -268,7 +265,7 @@ internal static class ProfileCommands
             async (r, ct) =>
             {
                 using var api = Api.SignedIn();
-                using var answer = await api.SendAsync(new(HttpMethod.Post, $"/api/v1/profiles/{Api.Escape(r.GetValue(Id)!)}/{verb}"), ct);
+                using var answer = await api.ProvenAsync(() => new(HttpMethod.Post, $"/api/v1/profiles/{Api.Escape(r.GetValue(Id)!)}/{verb}"), ct);
                 if (!r.GetValue(Program.Json))
                     Line($"{r.GetValue(Id)} {done}.");
                 return 0;

@@ -1,3 +1,4 @@
+using static OrderlyBeacon.Cli.Ink;
 using OrderlyBeacon.Contracts;
 using static OrderlyBeacon.Cli.Screen;
 
@@ -18,7 +19,7 @@ internal static class Progress
             var o = Api.Read(text, BeaconJson.Default.OrderInfo);
             if (!json)
                 foreach (var s in o.Steps.Skip(shown))
-                    Hanging("  [grey]·[/] ", 4, Esc(s));
+                    Hanging($"  {Grey("·")} ", 4, s);
             shown = Math.Max(shown, o.Steps.Count);
             switch (o.State)
             {
@@ -28,16 +29,14 @@ internal static class Progress
                         Json(text);
                         return 0;
                     }
-                    Rich($"[green]○[/] {Esc(success)}");
+                    Rich($"{Green("○")} {success}");
                     foreach (var l in o.Looks)
                         Hanging(
                             "  ",
                             2,
                             l.Accepted
-                                ? Esc(
-                                    $"Clients accept it: {l.ServerName} at {l.Address}:{l.Port}, {l.Protocol}, serial {l.Served?.Serial}."
-                                )
-                                : Esc($"{l.ServerName} at {l.Address}:{l.Port}: {l.Problems.FirstOrDefault()?.Reason}")
+                                ? $"Clients accept it: {l.ServerName} at {l.Address}:{l.Port}, {l.Protocol}, serial {l.Served?.Serial}."
+                                : $"{l.ServerName} at {l.Address}:{l.Port}: {l.Problems.FirstOrDefault()?.Reason}"
                         );
                     return ExitCodes.Done;
                 case OrderState.Failed or OrderState.Cancelled:
@@ -47,10 +46,10 @@ internal static class Progress
                         return ExitCodes.Failed;
                     }
                     Rich(
-                        o.State == OrderState.Cancelled ? "[yellow]◐[/] The order was cancelled." : $"[red]✕[/] {Esc(o.Problem?.Message)}"
+                        o.State == OrderState.Cancelled ? $"{Yellow("◐")} The order was cancelled." : $"{Red("✕")} {(o.Problem?.Message)}"
                     );
                     if (o.Problem?.Cure is { Length: > 0 } cure)
-                        Hanging("  ", 2, "[grey]Cure:[/] " + Esc(cure));
+                        Hanging("  ", 2, $"{Grey("Cure:")} " + cure);
                     return ExitCodes.Failed;
             }
             if (DateTimeOffset.UtcNow > until)

@@ -1,3 +1,4 @@
+using static OrderlyBeacon.Cli.Ink;
 using System.CommandLine;
 using OrderlyBeacon.Contracts;
 using static OrderlyBeacon.Cli.Screen;
@@ -190,14 +191,14 @@ internal static class RequestCommands
                 if (json && (request.State != RequestState.WaitingForHost || r.GetValue(noWait)))
                     Json(answer);
                 else if (!json)
-                    Rich($"Request [bold]{request.Number}[/] for [bold]{Esc(request.Certificate)}[/]: {Word(request.State)}.");
+                    Rich($"Request {Bold($"{request.Number}")} for {Bold(request.Certificate)}: {Word(request.State)}.");
                 switch (request.State)
                 {
                     case RequestState.Refused:
                         if (!json)
                             ShowVerdicts(request.Verdicts);
                         if (!json && request.Reason is not null)
-                            Hanging("[red]✕[/] ", 2, Esc(request.Reason));
+                            Hanging(Red("✕") + " ", 2, request.Reason);
                         return ExitCodes.Failed;
                     case RequestState.WaitingForApproval:
                         if (!json)
@@ -256,12 +257,12 @@ internal static class RequestCommands
                     ["No.", "Certificate", "State", "By", "At"],
                     Api.Read(json, BeaconJson.Default.PageRequestInfo)
                         .Items.Select(q =>
-                            new[]
+                            new Ink[]
                             {
                                 q.Number.ToString(),
-                                Esc(q.Certificate),
+                                q.Certificate,
                                 Word(q.State),
-                                Esc(q.Requester),
+                                q.Requester,
                                 $"{q.At.UtcDateTime:d MMM HH:mm}",
                             }
                         ),
@@ -273,21 +274,21 @@ internal static class RequestCommands
         return c;
     }
 
-    private static string Word(RequestState s) =>
+    private static Ink Word(RequestState s) =>
         s switch
         {
-            RequestState.Issued => "[green]○[/] issued",
-            RequestState.WaitingForApproval => "[yellow]◐[/] waiting for approval",
-            RequestState.WaitingForHost => "[yellow]◐[/] waiting for its host",
-            RequestState.WaitingOutside => "[yellow]◐[/] waiting outside",
-            RequestState.Refused => "[red]✕[/] refused",
+            RequestState.Issued => Green("○") + " issued",
+            RequestState.WaitingForApproval => Yellow("◐") + " waiting for approval",
+            RequestState.WaitingForHost => Yellow("◐") + " waiting for its host",
+            RequestState.WaitingOutside => Yellow("◐") + " waiting outside",
+            RequestState.Refused => Red("✕") + " refused",
             _ => s.ToString().ToLowerInvariant(),
         };
 
     private static void ShowVerdicts(IEnumerable<NameVerdictInfo> verdicts) =>
         Table(
             ["Name", "Verdict", "Because"],
-            verdicts.Select(v => new[] { Esc(v.Name), Mark(v.Verdict), Esc(v.Evidence + (v.Cure.Length > 0 ? " " + v.Cure : "")) }),
+            verdicts.Select(v => new Ink[] { v.Name, Mark(v.Verdict), (v.Evidence + (v.Cure.Length > 0 ? " " + v.Cure : "")) }),
             "No name."
         );
 
@@ -296,70 +297,68 @@ internal static class RequestCommands
         ShowVerdicts(p.Verdicts);
         foreach (var f in p.Findings)
             Hanging(
-                f.Weight == "fatal" ? "[red]✕[/] "
-                    : f.Weight == "warning" ? "[yellow]◐[/] "
-                    : "[grey]·[/] ",
+                f.Weight == "fatal" ? $"{Red("✕")} "
+                    : f.Weight == "warning" ? $"{Yellow("◐")} "
+                    : $"{Grey("·")} ",
                 2,
-                Esc(f.Message + " " + f.Cure)
+                (f.Message + " " + f.Cure)
             );
         if (p.Certificate is { } c)
         {
             Line();
-            Rich($"[bold]The certificate as it would be[/], named {Esc(p.CertificateName)}");
+            Rich($"{Bold("The certificate as it would be")}, named {p.CertificateName}");
             Pairs(
-                ("subject", Esc(c.Subject.Length > 0 ? c.Subject : "(empty)")),
-                ("names", Esc(string.Join(", ", c.Names))),
-                ("issuer", Esc(c.Issuer)),
+                ("subject", (c.Subject.Length > 0 ? c.Subject : "(empty)")),
+                ("names", string.Join(", ", c.Names)),
+                ("issuer", c.Issuer),
                 ("from", $"{c.NotBefore.UtcDateTime:d MMM yyyy HH:mm} UTC"),
                 ("until", When(c.NotAfter)),
                 ("renewal", p.PlannedRenewal is null ? null : When(p.PlannedRenewal) + ", by itself, with a new key"),
                 ("key", c.Key),
-                ("usage", Esc(string.Join(", ", c.KeyUsage.Concat(c.ExtendedKeyUsage)))),
-                ("CRL", Esc(string.Join(", ", c.Crl))),
-                ("OCSP", Esc(string.Join(", ", c.Ocsp)))
+                ("usage", string.Join(", ", c.KeyUsage.Concat(c.ExtendedKeyUsage))),
+                ("CRL", string.Join(", ", c.Crl)),
+                ("OCSP", string.Join(", ", c.Ocsp))
             );
         }
         Line();
         foreach (var w in p.Warnings)
-            Hanging("[yellow]◐[/] ", 2, Esc(w));
-        Hanging("", 0, $"[bold]{Esc(p.Outcome).Replace(" ", "[/] [bold]")}[/] Nothing was submitted.");
+            Hanging(Yellow("◐") + " ", 2, w);
+        Hanging("", 0, $"{Bold(p.Outcome)} Nothing was submitted.");
     }
 
     private static void Show(RequestInfo q)
     {
-        Rich($"Request [bold]{q.Number}[/]  {Word(q.State)}");
+        Rich($"Request {Bold($"{q.Number}")}  {Word(q.State)}");
         Pairs(
-            ("certificate", Esc(q.Certificate)),
-            ("for", Esc(q.Host ?? "a CSR")),
+            ("certificate", q.Certificate),
+            ("for", (q.Host ?? "a CSR")),
             ("profile", q.Profile),
             ("key", q.Key),
-            ("subject", q.Subject.Length == 0 ? null : Esc(q.Subject)),
+            ("subject", q.Subject.Length == 0 ? null : q.Subject),
             ("life", q.Life),
-            ("asked for by", Esc($"{q.Requester}, {q.At.UtcDateTime:d MMM yyyy HH:mm} UTC{(q.From is null ? "" : ", from " + q.From)}")),
+            ("asked for by", $"{q.Requester}, {q.At.UtcDateTime:d MMM yyyy HH:mm} UTC{(q.From is null ? "" : ", from " + q.From)}"),
             (
                 "approvals",
                 q.Needed == 0
                     ? null
-                    : $"{q.Approvals.Count} of {q.Needed}{(q.Approvals.Count > 0 ? Esc(": " + string.Join(", ", q.Approvals.Select(a => $"{a.By} {a.At.UtcDateTime:d MMM HH:mm}"))) : "")}"
+                    : $"{q.Approvals.Count} of {q.Needed}{(q.Approvals.Count > 0 ? (": " + string.Join(", ", q.Approvals.Select(a => $"{a.By} {a.At.UtcDateTime:d MMM HH:mm}"))) : "")}"
             ),
-            ("differs in", q.Differences.Count == 0 ? null : Esc(string.Join("; ", q.Differences))),
-            ("decided by", q.DecidedBy is null ? null : Esc(q.DecidedBy)),
-            ("reason", q.Reason is null ? null : Esc(q.Reason)),
+            ("differs in", q.Differences.Count == 0 ? null : string.Join("; ", q.Differences)),
+            ("decided by", q.DecidedBy is null ? null : q.DecidedBy),
+            ("reason", q.Reason is null ? null : q.Reason),
             ("serial", q.Serial),
-            ("bind to", q.BindTo.Count == 0 ? null : Esc(string.Join(", ", q.BindTo))),
-            ("note", q.Note is null ? null : Esc(q.Note))
+            ("bind to", q.BindTo.Count == 0 ? null : string.Join(", ", q.BindTo)),
+            ("note", q.Note is null ? null : q.Note)
         );
         Line();
         ShowVerdicts(q.Verdicts);
         foreach (var a in q.Amendments)
             Hanging(
-                "[yellow]◐[/] ",
+                $"{Yellow("◐")} ",
                 2,
-                Esc(
-                    $"{a.By} amended the names on {a.At.UtcDateTime:d MMM yyyy HH:mm} UTC: {string.Join(", ", a.Before)} → {string.Join(", ", a.After)}. {a.Reason}"
-                )
+                $"{a.By} amended the names on {a.At.UtcDateTime:d MMM yyyy HH:mm} UTC: {string.Join(", ", a.Before)} → {string.Join(", ", a.After)}. {a.Reason}"
             );
         foreach (var f in q.Findings)
-            Hanging("[grey]·[/] ", 2, Esc(f.Message + " " + f.Cure));
+            Hanging(Grey("·") + " ", 2, (f.Message + " " + f.Cure));
     }
 }

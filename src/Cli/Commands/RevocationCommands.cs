@@ -1,3 +1,4 @@
+using static OrderlyBeacon.Cli.Ink;
 using System.CommandLine;
 using OrderlyBeacon.Contracts;
 using static OrderlyBeacon.Cli.Screen;
@@ -141,7 +142,7 @@ internal static class RevocationCommands
                 Table(
                     ["Certificate", "Serial", "Use", "Ends"],
                     o.Items.Take(40)
-                        .Select(i => new[] { Esc(i.Certificate), i.Serial, i.State.ToString().ToLowerInvariant(), When(i.NotAfter) }),
+                        .Select(i => new Ink[] { i.Certificate, i.Serial, i.State.ToString().ToLowerInvariant(), When(i.NotAfter) }),
                     "Nothing that is still good is meant."
                 );
                 if (o.Count > 40)

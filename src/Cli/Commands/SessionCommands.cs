@@ -1,3 +1,4 @@
+using static OrderlyBeacon.Cli.Ink;
 using System.CommandLine;
 using System.Text;
 using OrderlyBeacon.Contracts;
@@ -10,16 +11,15 @@ namespace OrderlyBeacon.Cli.Commands;
 
 internal static class SessionCommands
 {
-    public static IEnumerable<Command> All() => [SignIn(), SignOut(), People(), Completion()];
+    public static IEnumerable<Command> All() => [SignIn(), SignOut(), People(), Consents(), Completion()];
 
     private static Command SignIn()
     {
         var service = new Option<string>("--service")
         {
-            Description = "Address of the service, as https://beacon.example:7443.",
-            Required = true,
+            Description = "Address of the service, for example https://beacon.example:7443.",
         };
-        var name = new Option<string>("--name") { Description = "Your name there.", Required = true };
+        var name = new Option<string>("--name") { Description = "Your name there." };
         var root = new Option<string?>("--root")
         {
             Description = "PEM file of its root. Without it the root's fingerprint is shown and you are asked.",
@@ -29,9 +29,12 @@ internal static class SessionCommands
             Description = "File with the password; - reads standard input. Without it you are asked.",
         };
         var c = new Command("sign-in", "Sign in; the token is kept in your own folder (0600).") { service, name, root, passwordFile };
+        c.Add(Confirm());
         c.Does(
             async (r, ct) =>
             {
+                if (r.GetValue(service) is null || r.GetValue(name) is null)
+                    throw new BeaconProblem(ProblemCode.InputInvalid, "It is not said where, or who signs in.", "Give --service https://HOST:PORT and --name YOU.");
                 var address = r.GetValue(service)!.TrimEnd('/');
                 if (!Uri.TryCreate(address, UriKind.Absolute, out var uri) || uri.Scheme != "https")
                     throw new BeaconProblem(
@@ -54,6 +57,34 @@ internal static class SessionCommands
                 new Session(address, s.Name, pem, s.Token!, s.Until).Save();
                 Line($"Signed in at {address} as {s.Name} until {s.Until.UtcDateTime:d MMM HH:mm} UTC.");
                 return 0;
+            }
+        );
+        return c;
+    }
+
+    private static async Task<string> PasswordAsync(string? file, string prompt, CancellationToken ct) =>
+        file switch
+        {
+            null => Secrets.Ask(prompt, "--password-file FILE, or - for standard input"),
+            "-" => (await Console.In.ReadLineAsync(ct) ?? "").Trim(),
+            _ => (await File.ReadAllTextAsync(file, ct)).Trim(),
+        };
+
+    private static Option<string?> PasswordFile(string whose) =>
+        new("--password-file") { Description = $"File with {whose} password; - reads standard input. Without it you are asked." };
+
+    /// <summary>What outlasts a sign-in wants the password of the last minutes: given here, it is proof for those calls.</summary>
+    private static Command Confirm()
+    {
+        var passwordFile = PasswordFile("your");
+        var c = new Command("confirm", "Give your password once more: for a few minutes you may do what outlasts a sign-in.") { passwordFile };
+        c.Does(
+            async (r, ct) =>
+            {
+                using var api = Api.SignedIn();
+                await api.ConfirmAsync(await PasswordAsync(r.GetValue(passwordFile), "Password: ", ct), ct);
+                Line("Confirmed.");
+                return ExitCodes.Done;
             }
         );
         return c;
@@ -105,7 +136,7 @@ internal static class SessionCommands
                 {
                     try
                     {
-                        using var answer = await api.SendAsync(new(HttpMethod.Delete, "/api/v1/session"), ct);
+                        using var answer = await api.ProvenAsync(() => new(HttpMethod.Delete, "/api/v1/session"), ct);
                     }
                     catch (BeaconProblem p) when (p.Code is ProblemCode.NotSignedIn or ProblemCode.Unreachable) { }
                 }
@@ -133,7 +164,16 @@ internal static class SessionCommands
                 Table(
                     ["Name", "Groups", ""],
                     Api.Read(json, BeaconJson.Default.ListPersonInfo)
-                        .Select(p => new[] { Esc(p.Name), Esc(string.Join(", ", p.Groups)), p.Locked ? "locked for a while" : "" }),
+                        .Select(p =>
+                            new Ink[]
+                            {
+                                p.Name,
+                                string.Join(", ", p.Groups),
+                                p.Left is { } left ? $"left on {left.UtcDateTime:d MMM yyyy}"
+                                : p.Locked ? Yellow("◐") + " paused after wrong passwords"
+                                : Green("○") + " can sign in",
+                            }
+                        ),
                     "Nobody."
                 );
                 return 0;
@@ -171,8 +211,131 @@ internal static class SessionCommands
                 return 0;
             }
         );
-        return new("person", "Who may sign in.") { list, add };
+        return new("person", "Who may sign in.") { list, add, Unlock(name), Regroup(name), Password(), Remove(name) };
     }
+
+    private static Command Unlock(Argument<string> name)
+    {
+        var c = new Command("unlock", "End the pause after too many wrong passwords.") { name };
+        c.Does(
+            async (r, ct) =>
+            {
+                using var api = Api.SignedIn();
+                using var _ = await api.ProvenAsync(() => new(HttpMethod.Post, $"/api/v1/people/{Api.Escape(r.GetValue(name)!)}/unlock"), ct);
+                Line($"{r.GetValue(name)} can try again now.");
+                return ExitCodes.Done;
+            }
+        );
+        return c;
+    }
+
+    private static Command Regroup(Argument<string> name)
+    {
+        var groups = new Option<string[]>("--group") { Description = "A group; give all that they shall be in. None puts them into none.", AllowMultipleArgumentsPerToken = true };
+        var c = new Command("regroup", "Put somebody into these groups, and out of all others. It holds from their next call on.") { name, groups };
+        c.Does(
+            async (r, ct) =>
+            {
+                using var api = Api.SignedIn();
+                var json = await api.PutAsync(
+                    $"/api/v1/people/{Api.Escape(r.GetValue(name)!)}/groups",
+                    new NewGroups(r.GetValue(groups) ?? []),
+                    BeaconJson.Default.NewGroups,
+                    ct
+                );
+                if (r.GetValue(Program.Json))
+                    Json(json);
+                else
+                    Line($"{r.GetValue(name)} is in {(r.GetValue(groups) is { Length: > 0 } g ? string.Join(", ", g) : "no group")} now.");
+                return ExitCodes.Done;
+            }
+        );
+        return c;
+    }
+
+    private static Command Password()
+    {
+        var name = new Argument<string?>("name") { Description = "Whose; your own when left out.", Arity = ArgumentArity.ZeroOrOne };
+        var passwordFile = PasswordFile("the new");
+        var oldFile = new Option<string?>("--old-password-file") { Description = "File with your password so far." };
+        var c = new Command("password", "Set a new password; sessions that the old one opened end.") { name, passwordFile, oldFile };
+        c.Does(
+            async (r, ct) =>
+            {
+                using var api = Api.SignedIn();
+                if (r.GetValue(name) is { } whose)
+                {
+                    var set = await PasswordAsync(r.GetValue(passwordFile), $"New password of {whose}: ", ct);
+                    await api.PutAsync($"/api/v1/people/{Api.Escape(whose)}/password", new NewPassword(null, set), BeaconJson.Default.NewPassword, ct);
+                    Line($"{whose} signs in with the new password from now on.");
+                    return ExitCodes.Done;
+                }
+                var old = await PasswordAsync(r.GetValue(oldFile), "Password so far: ", ct);
+                var next = await PasswordAsync(r.GetValue(passwordFile), "New password: ", ct);
+                await api.PutAsync("/api/v1/session/password", new NewPassword(old, next), BeaconJson.Default.NewPassword, ct);
+                Line("Your password is changed; your other sessions have ended.");
+                return ExitCodes.Done;
+            }
+        );
+        return c;
+    }
+
+    private static Command Remove(Argument<string> name)
+    {
+        var c = new Command("remove", "Somebody leaves: sessions and open approvals end, the name is never given again. What they own wants another owner.") { name };
+        c.Does(
+            async (r, ct) =>
+            {
+                using var api = Api.SignedIn();
+                using var _ = await api.ProvenAsync(() => new(HttpMethod.Delete, $"/api/v1/people/{Api.Escape(r.GetValue(name)!)}"), ct);
+                Line($"{r.GetValue(name)} has left. Give what they owned to others: beacon cert give CERTIFICATE --to OWNER");
+                return ExitCodes.Done;
+            }
+        );
+        return c;
+    }
+
+    private static Command Consents()
+    {
+        var list = new Command("list", "What administrators want to do that a second one must consent to, newest first.");
+        list.Does(
+            async (r, ct) =>
+            {
+                using var api = Api.SignedIn();
+                var json = await api.TextAsync("/api/v1/consents", ct);
+                if (r.GetValue(Program.Json))
+                {
+                    Json(json);
+                    return ExitCodes.Done;
+                }
+                Table(
+                    ["No.", "By", "State", "What"],
+                    Api.Read(json, BeaconJson.Default.ListConsentInfo)
+                        .Select(c => new Ink[] { $"{c.Number}", c.By, StateOf(c), $"{c.Operation.Replace('-', ' ')}: {c.About} {c.Body}" }),
+                    "Nothing waits for a second person."
+                );
+                return ExitCodes.Done;
+            }
+        );
+        var number = new Argument<long>("number") { Description = "The consent's number." };
+        var give = new Command("give", "Consent to what another administrator wants to do; they then do it.") { number };
+        give.Does(
+            async (r, ct) =>
+            {
+                using var api = Api.SignedIn();
+                using var _ = await api.ProvenAsync(() => new(HttpMethod.Post, $"/api/v1/consents/{r.GetValue(number)}"), ct);
+                Line($"You consented to {r.GetValue(number)}. It can be done once, within the hour.");
+                return ExitCodes.Done;
+            }
+        );
+        return new("consent", "Second persons: what one administrator alone may not do.") { list, give };
+    }
+
+    private static string StateOf(ConsentInfo c) =>
+        c.Used ? "done"
+        : c.Until < DateTimeOffset.UtcNow ? "expired"
+        : c.ConsentedBy is { } by ? $"consented by {by}"
+        : "waiting";
 
     private static Command Completion()
     {

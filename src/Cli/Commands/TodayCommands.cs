@@ -1,3 +1,4 @@
+using static OrderlyBeacon.Cli.Ink;
 using System.CommandLine;
 using OrderlyBeacon.Contracts;
 using static OrderlyBeacon.Cli.Screen;
@@ -39,14 +40,14 @@ internal static class TodayCommands
                 Table(
                     ["", "Name", "Life", "Renewal", "Ends"],
                     l.Items.Select(i =>
-                        new[]
+                        new Ink[]
                         {
-                            i.Kind == "authority" ? "[grey]▣ authority[/]" : Mark(i.Severity),
-                            Esc(i.Name) + (i.Host is null ? "" : $"\n[grey]{Esc(i.Host)}[/]"),
+                            i.Kind == "authority" ? Grey("▣ authority") : Mark(i.Severity),
+                            i.Host is null ? i.Name : Stack(i.Name, Grey(i.Host)),
                             LifeBar(i.NotBefore, i.NotAfter, i.Planned),
                             i.Kind == "authority" ? "by hand"
                             : i.Planned is { } p ? When(p)
-                            : "[yellow]nothing renews it[/]",
+                            : Yellow("nothing renews it"),
                             When(i.NotAfter),
                         }
                     ),
@@ -85,16 +86,16 @@ internal static class TodayCommands
     {
         var c = t.Counts;
         var hands = t.Concerns.Count;
-        Rich($"[bold]{(hands == 0 ? "Nothing needs a hand." : hands == 1 ? "1 thing needs a hand." : $"{hands} things need a hand.")}[/]");
+        Rich(Bold(hands == 0 ? "Nothing needs a hand." : hands == 1 ? "1 thing needs a hand." : $"{hands} things need a hand."));
         Rich(
-            $"[grey]{c.Services} services on {c.Hosts} hosts{(c.HostsAway > 0 ? $", {c.HostsAway} away" : "")} · {c.Certificates} certificates · {t.At.UtcDateTime:d MMM yyyy HH:mm} UTC[/]"
+            $"{Grey($"{c.Services} services on {c.Hosts} hosts{(c.HostsAway > 0 ? $", {c.HostsAway} away" : "")} · {c.Certificates} certificates · {t.At.UtcDateTime:d MMM yyyy HH:mm} UTC")}"
         );
         foreach (var x in t.Concerns)
         {
             Line();
-            Hanging($"{Mark(x.Severity), -1}{new string(' ', 8 - WordOf(x.Severity))}", 10, $"[bold]{Esc(x.About)}[/]");
-            Hanging(new string(' ', 10), 10, Esc(x.Reason + " " + x.Hurts));
-            Hanging(new string(' ', 10), 10, "[grey]Cure:[/] " + Esc(x.Cure));
+            Hanging(Mark(x.Severity) + new string(' ', 8 - WordOf(x.Severity)), 10, Bold(x.About));
+            Hanging(new string(' ', 10), 10, (x.Reason + " " + x.Hurts));
+            Hanging(new string(' ', 10), 10, Grey("Cure:") + " " + x.Cure);
             if (x.Command is not null)
                 Command(10, x.Command);
         }
@@ -102,7 +103,7 @@ internal static class TodayCommands
         if (next is not null)
         {
             Line();
-            Hanging("", 0, $"[grey]Next renewal: {Esc(next.Name)}, {When(next.Planned)}.[/]");
+            Hanging("", 0, $"{Grey($"Next renewal: {next.Name}, {When(next.Planned)}.")}");
         }
     }
 
@@ -110,20 +111,20 @@ internal static class TodayCommands
 
     public static void Show(LookInfo l)
     {
-        Rich($"[bold]{Esc(l.ServerName)}[/] [grey]at {Esc(l.Address)}:{l.Port}{(l.From is null ? "" : $", seen from {Esc(l.From)}")}[/]");
-        Rich(l.Accepted ? "[green]○[/] Clients accept it." : "[darkorange]◆[/] Clients do not accept it.");
+        Rich($"{Bold(l.ServerName)} {Grey($"at {l.Address}:{l.Port}{(l.From is null ? "" : $", seen from {l.From}")}")}");
+        Rich(l.Accepted ? $"{Green("○")} Clients accept it." : $"{Orange("◆")} Clients do not accept it.");
         foreach (var p in l.Problems)
-            Hanging("  ", 4, $"{Esc(p.Reason)} {Esc(p.Hurts)} [grey]Cure:[/] {Esc(p.Cure)}");
+            Hanging("  ", 4, $"{p.Reason} {p.Hurts} {Grey("Cure:")} {p.Cure}");
         if (l.Served is { } s)
             Pairs(
-                ("serves", Esc(string.Join(", ", s.Names.Count > 0 ? s.Names : [s.Subject]))),
-                ("issuer", Esc(s.Issuer)),
+                ("serves", string.Join(", ", s.Names.Count > 0 ? s.Names : [s.Subject])),
+                ("issuer", s.Issuer),
                 ("serial", s.Serial),
                 ("ends", When(s.NotAfter)),
                 ("key", s.Key),
                 ("protocol", l.Protocol)
             );
         foreach (var step in l.ChainSteps)
-            Hanging("  [grey]·[/] ", 4, $"[grey]{Esc(step).Replace(" ", "[/] [grey]")}[/]");
+            Hanging($"  {Grey("·")} ", 4, Grey(step));
     }
 }

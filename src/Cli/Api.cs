@@ -1,4 +1,3 @@
-using OrderlyBeacon.Core.Enrolment;
 using System.Net.Http.Headers;
 using System.Net.Http.Json;
 using System.Net.Security;
@@ -8,6 +7,7 @@ using System.Text.Json;
 using System.Text.Json.Serialization.Metadata;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
+using OrderlyBeacon.Core.Enrolment;
 
 namespace OrderlyBeacon.Cli;
 
@@ -101,7 +101,10 @@ internal sealed class Api : IDisposable
         }
         catch (BeaconProblem p) when (p.Code == ProblemCode.SignInAgain && !Console.IsInputRedirected)
         {
-            await ConfirmAsync(Secrets.Ask("This outlasts your sign-in. Your password once more: ", "it at a terminal: beacon sign-in confirm"), ct);
+            await ConfirmAsync(
+                Secrets.Ask("This outlasts your sign-in. Your password once more: ", "it at a terminal: beacon sign-in confirm"),
+                ct
+            );
             return await SendAsync(make(), ct);
         }
     }

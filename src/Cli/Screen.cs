@@ -82,7 +82,9 @@ internal static class Screen
         [
             .. ink.Lines()
                 .SelectMany(l =>
-                    l.IsEmpty ? [new SegmentLine()] : Segment.SplitLines(((IRenderable)ParagraphOf(l)).Render(RenderOptions.Create(Out), Math.Max(1, width)))
+                    l.IsEmpty
+                        ? [new SegmentLine()]
+                        : Segment.SplitLines(((IRenderable)ParagraphOf(l)).Render(RenderOptions.Create(Out), Math.Max(1, width)))
                 ),
         ];
 
@@ -196,7 +198,9 @@ internal static class Screen
 
     private static void WriteRow(IReadOnlyList<Ink>[] cells, int[] widths, int room)
     {
-        var columns = cells.Select((c, i) => i < cells.Length - 1 ? c.Select(OneLine).ToList() : c.SelectMany(l => Wrapped(l, room)).ToList()).ToList();
+        var columns = cells
+            .Select((c, i) => i < cells.Length - 1 ? c.Select(OneLine).ToList() : c.SelectMany(l => Wrapped(l, room)).ToList())
+            .ToList();
         var lines = new List<SegmentLine>();
         for (var n = 0; n < columns.Max(c => c.Count); n++)
         {

@@ -12,7 +12,10 @@ internal static class Unexpected
         var path = Path.Combine(Session.Folder, "errors", number + ".txt");
         try
         {
-            Directory.CreateDirectory(Path.GetDirectoryName(path)!, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute);
+            Directory.CreateDirectory(
+                Path.GetDirectoryName(path)!,
+                UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute
+            );
             File.WriteAllText(path, $"beacon {Program.Version}\n{e}\n");
         }
         catch (Exception x) when (x is IOException or UnauthorizedAccessException)

@@ -636,7 +636,6 @@ public sealed record HealthReport(
 
 public sealed record HealthPush(string Target, bool Good, string Told, DateTimeOffset At);
 
-
 /// <summary>Files that a person carries, each as its bytes in base64; what they are is seen from their content.</summary>
 public sealed record CarriedFiles(IReadOnlyList<string> Files);
 

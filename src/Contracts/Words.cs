@@ -96,10 +96,13 @@ public sealed class OrderKindWord : JsonConverter<OrderKind>
     public override OrderKind Read(ref Utf8JsonReader reader, Type typeToConvert, JsonSerializerOptions options)
     {
         var word = reader.TokenType == JsonTokenType.String ? reader.GetString() : null;
-        return word is not null && Enum.TryParse<OrderKind>(word, ignoreCase: true, out var kind) && char.IsAsciiLetter(word[0]) ? kind : OrderKind.Unknown;
+        return word is not null && Enum.TryParse<OrderKind>(word, ignoreCase: true, out var kind) && char.IsAsciiLetter(word[0])
+            ? kind
+            : OrderKind.Unknown;
     }
 
-    public override void Write(Utf8JsonWriter writer, OrderKind value, JsonSerializerOptions options) => writer.WriteStringValue(value.ToString().ToLowerInvariant());
+    public override void Write(Utf8JsonWriter writer, OrderKind value, JsonSerializerOptions options) =>
+        writer.WriteStringValue(value.ToString().ToLowerInvariant());
 }
 
 [JsonConverter(typeof(HyphenEnum<OrderState>))]

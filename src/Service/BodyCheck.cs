@@ -73,10 +73,15 @@ internal sealed class BodyCheck : IEndpointFilter
     {
         var bad = text.FirstOrDefault(c => char.IsControl(c) && !(Files.Contains(field) && c is '\n' or '\r' or '\t'));
         if (bad != default || text.Contains('\0'))
-            throw new BeaconProblem(ProblemCode.InputInvalid, $"{path} has a control character in it (U+{(int)bad:X4}).", "Take it out; it may have come along with a copy.");
+            throw new BeaconProblem(
+                ProblemCode.InputInvalid,
+                $"{path} has a control character in it (U+{(int)bad:X4}).",
+                "Take it out; it may have come along with a copy."
+            );
     }
 
-    private static BeaconProblem Missing(string name) => new(ProblemCode.InputInvalid, $"{name} is missing, or null.", "Give it; compare the body with /api/openapi.json.");
+    private static BeaconProblem Missing(string name) =>
+        new(ProblemCode.InputInvalid, $"{name} is missing, or null.", "Give it; compare the body with /api/openapi.json.");
 
     private static Field[] FieldsOf(Type type)
     {

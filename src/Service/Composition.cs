@@ -1,6 +1,3 @@
-using OrderlyBeacon.Service.Enrolment;
-using OrderlyBeacon.Service.Rights;
-using OrderlyBeacon.Core.Rights;
 using System.Runtime.CompilerServices;
 using System.Security.Cryptography;
 using System.Text.Json.Serialization;
@@ -8,9 +5,11 @@ using Microsoft.AspNetCore.Authentication;
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
+using OrderlyBeacon.Core.Rights;
 using OrderlyBeacon.Service.Authorities;
 using OrderlyBeacon.Service.Bindings;
 using OrderlyBeacon.Service.Certificates;
+using OrderlyBeacon.Service.Enrolment;
 using OrderlyBeacon.Service.Health;
 using OrderlyBeacon.Service.Hosts;
 using OrderlyBeacon.Service.Journal;
@@ -25,6 +24,7 @@ using OrderlyBeacon.Service.Publishing;
 using OrderlyBeacon.Service.Renewals;
 using OrderlyBeacon.Service.Requests;
 using OrderlyBeacon.Service.Revocations;
+using OrderlyBeacon.Service.Rights;
 using OrderlyBeacon.Service.Storage;
 using OrderlyBeacon.Service.Trust;
 using OrderlyBeacon.Service.Work;
@@ -267,7 +267,6 @@ internal static class Composition
                 "/api/openapi.json",
                 () => TypedResults.Stream(typeof(Composition).Assembly.GetManifestResourceStream("openapi.json")!, "application/json")
             )
-            
             .ExcludeFromDescription();
         app.MapGet(
                 "/api/profile.schema.json",
@@ -277,7 +276,6 @@ internal static class Composition
                         "application/schema+json"
                     )
             )
-            
             .ExcludeFromDescription();
         app.MapPublication();
         app.MapEst();

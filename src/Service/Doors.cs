@@ -38,9 +38,18 @@ internal static class Doors
     private static void ThrowIfForeign(HttpRequest request)
     {
         var site = request.Headers["Sec-Fetch-Site"].ToString();
-        var isSiteOwn = site.Length == 0 || site.Equals("same-origin", StringComparison.OrdinalIgnoreCase) || site.Equals("none", StringComparison.OrdinalIgnoreCase);
+        var isSiteOwn =
+            site.Length == 0
+            || site.Equals("same-origin", StringComparison.OrdinalIgnoreCase)
+            || site.Equals("none", StringComparison.OrdinalIgnoreCase);
         var origin = request.Headers.Origin.ToString();
-        var isOriginOwn = origin.Length == 0 || (Uri.TryCreate(origin, UriKind.Absolute, out var u) && u.Scheme == "https" && u.Authority.Equals(request.Host.Value, StringComparison.OrdinalIgnoreCase));
+        var isOriginOwn =
+            origin.Length == 0
+            || (
+                Uri.TryCreate(origin, UriKind.Absolute, out var u)
+                && u.Scheme == "https"
+                && u.Authority.Equals(request.Host.Value, StringComparison.OrdinalIgnoreCase)
+            );
         if (!isSiteOwn || !isOriginOwn)
             throw new BeaconProblem(ProblemCode.NotAllowed, "This call comes from another site.", "Open the console itself.");
     }

@@ -37,13 +37,14 @@ internal static class Lanes
                 context =>
                     RateLimitPartition.GetTokenBucketLimiter(
                         SourceOf(context),
-                        _ => new()
-                        {
-                            TokenLimit = options.SignInsPerMinute,
-                            TokensPerPeriod = Math.Max(1, options.SignInsPerMinute / 6),
-                            ReplenishmentPeriod = TimeSpan.FromSeconds(10),
-                            QueueLimit = 0,
-                        }
+                        _ =>
+                            new()
+                            {
+                                TokenLimit = options.SignInsPerMinute,
+                                TokensPerPeriod = Math.Max(1, options.SignInsPerMinute / 6),
+                                ReplenishmentPeriod = TimeSpan.FromSeconds(10),
+                                QueueLimit = 0,
+                            }
                     )
             );
             o.AddPolicy(Dear, context => AtATime(context, DearAtATime, DearAtATime));
@@ -54,12 +55,13 @@ internal static class Lanes
     private static RateLimitPartition<string> AtATime(HttpContext context, int most, int queue) =>
         RateLimitPartition.GetConcurrencyLimiter(
             CallerOf(context),
-            _ => new()
-            {
-                PermitLimit = most,
-                QueueLimit = queue,
-                QueueProcessingOrder = QueueProcessingOrder.OldestFirst,
-            }
+            _ =>
+                new()
+                {
+                    PermitLimit = most,
+                    QueueLimit = queue,
+                    QueueProcessingOrder = QueueProcessingOrder.OldestFirst,
+                }
         );
 
     /// <summary>The address that a call comes from; of IPv6 the network, since whoever has one address there has them all.</summary>
@@ -71,17 +73,23 @@ internal static class Lanes
         return ip.GetAddressBytes() is { Length: 16 } bytes ? Convert.ToHexString(bytes, 0, 8) : ip.ToString();
     }
 
-    private static string CallerOf(HttpContext context) => context.User.Identity is { IsAuthenticated: true, Name: { } name } ? "caller " + name : SourceOf(context);
+    private static string CallerOf(HttpContext context) =>
+        context.User.Identity is { IsAuthenticated: true, Name: { } name } ? "caller " + name : SourceOf(context);
 
     private static Task TurnAwayAsync(OnRejectedContext context)
     {
         var lane = context.HttpContext.GetEndpoint()?.Metadata.GetMetadata<EnableRateLimitingAttribute>()?.PolicyName ?? "other";
         TurnedAway.AddOrUpdate(lane, 1, (_, n) => n + 1);
         var after = context.Lease.TryGetMetadata(MetadataName.RetryAfter, out var wait) ? wait : TimeSpan.FromSeconds(5);
-        context.HttpContext.Response.Headers.RetryAfter = Math.Max(1, (int)Math.Ceiling(after.TotalSeconds)).ToString(CultureInfo.InvariantCulture);
+        context.HttpContext.Response.Headers.RetryAfter = Math.Max(1, (int)Math.Ceiling(after.TotalSeconds))
+            .ToString(CultureInfo.InvariantCulture);
         return Problems.WriteAsync(
             context.HttpContext,
-            new BeaconProblem(ProblemCode.TooBusy, "Too many such calls came from here in a short time.", "Wait as long as Retry-After says, then repeat.")
+            new BeaconProblem(
+                ProblemCode.TooBusy,
+                "Too many such calls came from here in a short time.",
+                "Wait as long as Retry-After says, then repeat."
+            )
         );
     }
 
@@ -90,6 +98,9 @@ internal static class Lanes
     {
         text.Append("# TYPE beacon_turned_away counter\n# HELP beacon_turned_away Calls that a lane's limit turned away\n");
         foreach (var lane in new[] { SignIns, Dear, Enrolments })
-            text.Append(CultureInfo.InvariantCulture, $"beacon_turned_away_total{{lane=\"{lane}\"}} {TurnedAway.GetValueOrDefault(lane)}\n");
+            text.Append(
+                CultureInfo.InvariantCulture,
+                $"beacon_turned_away_total{{lane=\"{lane}\"}} {TurnedAway.GetValueOrDefault(lane)}\n"
+            );
     }
 }

@@ -18,13 +18,20 @@ internal static class Problems
             ProblemCode.NotSignedIn or ProblemCode.SignInRefused or ProblemCode.JoinCodeRefused => 401,
             ProblemCode.NotAllowed or ProblemCode.OwnRequest or ProblemCode.SignInAgain or ProblemCode.ConsentNeeded => 403,
             ProblemCode.LockedOut or ProblemCode.TooBusy => 429,
-            ProblemCode.AlreadyExists or ProblemCode.WrongState or ProblemCode.HostAway or ProblemCode.InProgress or ProblemCode.NameAmbiguous => 409,
+            ProblemCode.AlreadyExists
+            or ProblemCode.WrongState
+            or ProblemCode.HostAway
+            or ProblemCode.InProgress
+            or ProblemCode.NameAmbiguous => 409,
             ProblemCode.HostGone => 410,
             ProblemCode.ChangedMeanwhile => 412,
             ProblemCode.VersionMissing => 428,
             ProblemCode.TooLarge => 413,
-            ProblemCode.IdempotencyKeyReused or ProblemCode.RequestRefused or ProblemCode.ProfileRefused or ProblemCode.KeyNotAllowed or ProblemCode.CertificateUnwritable =>
-                422,
+            ProblemCode.IdempotencyKeyReused
+            or ProblemCode.RequestRefused
+            or ProblemCode.ProfileRefused
+            or ProblemCode.KeyNotAllowed
+            or ProblemCode.CertificateUnwritable => 422,
             ProblemCode.AuthorityNotReady or ProblemCode.CannotWrite => 503,
             ProblemCode.Unreachable => 502,
             ProblemCode.Internal or ProblemCode.DataDamaged => 500,
@@ -48,7 +55,10 @@ internal static class Problems
         context.Response.Clear();
         context.Response.StatusCode = shape.Status!.Value;
         if (shape.Status == 429)
-            context.Response.Headers.RetryAfter = retry.Length > 0 ? retry : problem.Code == ProblemCode.LockedOut ? "60" : "5";
+            context.Response.Headers.RetryAfter =
+                retry.Length > 0 ? retry
+                : problem.Code == ProblemCode.LockedOut ? "60"
+                : "5";
         await context.Response.WriteAsJsonAsync(shape, BeaconJson.Default.Problem, "application/problem+json", context.RequestAborted);
     }
 

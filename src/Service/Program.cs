@@ -1,6 +1,6 @@
-using System.Security.Authentication;
 using System.Net;
 using System.Net.Security;
+using System.Security.Authentication;
 using Microsoft.AspNetCore.Server.Kestrel.Https;
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Service;

@@ -28,7 +28,7 @@ public sealed class SwapTests
         var look = Assert.Single(await n.BindAsync(first, "a.example"));
         Assert.Equal(LookOutcome.Served, look.Outcome);
         Assert.Equal(first.File.Serial, n.Served("a.example"));
-        Assert.Equal(AtomicFiles.PrivateFile, File.GetUnixFileMode(first.KeyPath));
+        Assert.Equal(UnixFileMode.UserRead | UnixFileMode.UserWrite, File.GetUnixFileMode(first.KeyPath));
         Assert.Empty(n.Journal.Unfinished());
 
         var changed = File.GetLastWriteTimeUtc(n.SitePath);

@@ -173,7 +173,7 @@ public sealed class CeremonyTests
                 what switch
                 {
                     "another-name" => c with { Subject = DistinguishedName.Parse("CN=Somebody Else") },
-                    "not-an-authority" => c with { IsAuthority = false, PathLength = null },
+                    "not-an-authority" => c with { IsAuthority = false, KeyUsage = KeyUsages.CrlSign, PathLength = null },
                     "no-cert-sign" => c with { KeyUsage = KeyUsages.DigitalSignature },
                     "no-crl-sign" => c with { KeyUsage = KeyUsages.KeyCertSign },
                     _ => c,
@@ -238,7 +238,18 @@ public sealed class CeremonyTests
         using (w.PushSequence())
             w.WriteOctetString([10, 0, 0, 0, 255, 0, 0, 0], new Asn1Tag(TagClass.ContextSpecific, 7));
         var bound = NameConstraints.Read(w.Encode());
-        Assert.NotNull(bound.FirstAgainst([AlternativeName.Parse("10.0.0.1")]));
+        Assert.Null(bound.FirstAgainst([AlternativeName.Parse("10.0.0.1")]));
+        Assert.NotNull(bound.FirstAgainst([AlternativeName.Parse("11.0.0.1")]));
+        Assert.Null(bound.FirstAgainst([AlternativeName.Parse("a.example")]));
+
+        // Registered identifiers: nobody here compares them, so a name of that form is against any bound on them.
+        var unknown = new AsnWriter(AsnEncodingRules.DER);
+        using (unknown.PushSequence())
+        using (unknown.PushSequence(new Asn1Tag(TagClass.ContextSpecific, 1)))
+        using (unknown.PushSequence())
+            unknown.WriteObjectIdentifier("1.2.3", new Asn1Tag(TagClass.ContextSpecific, 8));
+        bound = NameConstraints.Read(unknown.Encode());
+        Assert.NotNull(bound.FirstAgainst([new(NameKind.Other, "8")]));
         Assert.Null(bound.FirstAgainst([AlternativeName.Parse("a.example")]));
         Assert.Throws<BeaconProblem>(() => NameConstraints.Of(["*.thistledown.example"], []));
     }
@@ -266,10 +277,11 @@ public sealed class CeremonyTests
                     SubordinateKey
                 )
             );
-        Assert.Equal(ChainEnd.Anchor, ChainBuilder.Build(Leaf("a.thistledown.example"), [issuing], [], [root]).End);
-        var chain = ChainBuilder.Build(Leaf("a.other.example"), [issuing], [], [root]);
-        Assert.Equal(ChainEnd.OutOfBounds, chain.End);
-        Assert.Contains("Thistledown Root may not certify a.other.example", chain.Steps[^1]);
+        TrustPath Judge(string name) => PathJudge.Judge(new(Leaf(name), [issuing], [], [root], World.Now));
+        Assert.True(Judge("a.thistledown.example").IsAccepted);
+        var path = Judge("a.other.example");
+        Assert.Equal(PathFault.OutOfBounds, Assert.Single(path.Findings).Fault);
+        Assert.Contains("Thistledown Root may not certify a.other.example", path.Steps[^1]);
     }
 
     [Fact]

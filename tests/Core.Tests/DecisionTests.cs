@@ -8,14 +8,23 @@ namespace OrderlyBeacon.Core.Tests;
 
 public sealed class DecisionTests
 {
-    private static readonly NameFacts Facts = new(
-        "web01.thistledown.example",
-        ["10.0.0.1"],
-        ["web"],
-        [new(DnsName.Parse("thistledown.example"), "web"), new(DnsName.Parse("depot.example"), "depot")],
-        ["web02.thistledown.example"],
-        new Dictionary<string, string> { ["parcels.thistledown.example"] = "web02.thistledown.example" }
-    );
+    private static readonly NameFacts Facts = new()
+    {
+        HostName = "web01.thistledown.example",
+        Groups = ["web"],
+        Zones = [new(DnsName.Parse("thistledown.example"), "web"), new(DnsName.Parse("depot.example"), "depot")],
+        Networks = [new(Network.Parse("10.1.0.0/16"), "web"), new(Network.Parse("10.2.0.0/16"), "depot")],
+        MetAt = ["ip:10.0.0.1"],
+        OtherHosts = ["web02.thistledown.example"],
+        ServedElsewhere = new Dictionary<string, string>
+        {
+            ["parcels.thistledown.example"] = "web02.thistledown.example",
+            ["held.thistledown.example"] = "web02.thistledown.example",
+        },
+        ServiceNames = ["beacon.thistledown.example", "ip:10.1.0.9"],
+        Held = ["held.thistledown.example"],
+        ApprovedBefore = ["*.old.thistledown.example", "ip:10.9.9.9"],
+    };
 
     private static Profile Server => StartingSet.All.Single(p => p.Id == "server");
 
@@ -26,12 +35,31 @@ public sealed class DecisionTests
     [InlineData("thistledown.example", Verdict.Granted, VerdictReason.ZoneHeld)]
     [InlineData("nothistledown.example", Verdict.Refused, VerdictReason.NoZone)]
     [InlineData("depot.example", Verdict.Refused, VerdictReason.NoZone)]
-    [InlineData("*.thistledown.example", Verdict.NeedsApproval, VerdictReason.WildcardReachesFar)]
+    [InlineData("*.stations.thistledown.example", Verdict.NeedsApproval, VerdictReason.WildcardReachesFar)]
+    [InlineData("*.old.thistledown.example", Verdict.Granted, VerdictReason.ApprovedBefore)]
+    [InlineData("*.thistledown.example", Verdict.Refused, VerdictReason.ServiceName)]
+    [InlineData("beacon.thistledown.example", Verdict.Refused, VerdictReason.ServiceName)]
+    [InlineData("BEACON.thistledown.example.", Verdict.Refused, VerdictReason.ServiceName)]
+    [InlineData("10.1.0.9", Verdict.Refused, VerdictReason.ServiceName)]
+    [InlineData("held.thistledown.example", Verdict.Granted, VerdictReason.ZoneHeld)]
     [InlineData("*.elsewhere.example", Verdict.Refused, VerdictReason.NoZone)]
     [InlineData("web02.thistledown.example", Verdict.NeedsApproval, VerdictReason.OtherHostsName)]
     [InlineData("parcels.thistledown.example", Verdict.NeedsApproval, VerdictReason.ServedElsewhere)]
-    [InlineData("10.0.0.1", Verdict.Granted, VerdictReason.HostOwnsAddress)]
+    [InlineData("10.0.0.1", Verdict.Granted, VerdictReason.MetAtAddress)]
+    [InlineData("10.1.2.3", Verdict.Granted, VerdictReason.NetworkHeld)]
+    [InlineData("10.2.2.3", Verdict.NeedsApproval, VerdictReason.AddressNotOfHost)]
     [InlineData("10.0.0.2", Verdict.NeedsApproval, VerdictReason.AddressNotOfHost)]
+    [InlineData("10.9.9.9", Verdict.Granted, VerdictReason.ApprovedBefore)]
+    [InlineData("ip:10.9.9.9", Verdict.Granted, VerdictReason.ApprovedBefore)]
+    [InlineData("127.0.0.5", Verdict.Refused, VerdictReason.AddressNever)]
+    [InlineData("169.254.169.254", Verdict.Refused, VerdictReason.AddressNever)]
+    [InlineData("224.0.0.1", Verdict.Refused, VerdictReason.AddressNever)]
+    [InlineData("192.0.2.7", Verdict.Refused, VerdictReason.AddressNever)]
+    [InlineData("::1", Verdict.Refused, VerdictReason.AddressNever)]
+    [InlineData("::ffff:127.0.0.1", Verdict.Refused, VerdictReason.AddressNever)]
+    [InlineData("fe80::1", Verdict.Refused, VerdictReason.AddressNever)]
+    [InlineData("2001:db8::1", Verdict.Refused, VerdictReason.AddressNever)]
+    [InlineData("8.8.8.8", Verdict.NeedsApproval, VerdictReason.AddressNotOfHost)]
     [InlineData("foo_bar.thistledown.example", Verdict.Refused, VerdictReason.Malformed)]
     public void Each_name_gets_its_verdict(string name, Verdict verdict, VerdictReason reason)
     {

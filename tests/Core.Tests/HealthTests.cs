@@ -210,14 +210,7 @@ public sealed class HealthTests
     [Fact]
     public void Names_are_bound_by_profile_and_authority()
     {
-        var facts = new NameFacts(
-            null,
-            [],
-            ["web"],
-            [new(DnsName.Parse("thistledown.example"), "web")],
-            [],
-            new Dictionary<string, string>()
-        );
+        var facts = new NameFacts { Groups = ["web"], Zones = [new(DnsName.Parse("thistledown.example"), "web")] };
         VerdictReason[] Of(Profile p, NameConstraints[] bounds, params string[] names) =>
             [.. NameDecision.Decide(names, p, facts, bounds).Select(v => v.Reason)];
         var narrow = Server with { Names = Server.Names with { Within = [DnsName.Parse("depots.thistledown.example")], Most = 2 } };

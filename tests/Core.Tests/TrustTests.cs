@@ -22,7 +22,7 @@ public sealed class TrustTests
             anchors ?? [_w.Root],
             known ?? [_w.Root, _w.Issuing],
             now ?? World.Now,
-            crl is null ? null : (_, serial) => crl.Find(serial)
+            crl is null ? null : (issuer, x) => RevocationStanding.Judge(x, issuer, [crl], [], now ?? World.Now)
         );
 
     private static LookFault Only(LookVerdict v)
@@ -41,7 +41,7 @@ public sealed class TrustTests
         Assert.True(v.Accepted);
         Assert.Equal(
             ["a.example was issued by Test Issuing.", "Test Issuing was issued by Test Root.", "Test Root is a trust anchor."],
-            v.Chain!.Steps
+            v.Path!.Steps
         );
     }
 
@@ -144,16 +144,16 @@ public sealed class TrustTests
                 signer
             )
         );
-        Assert.Equal(ChainEnd.BrokenLink, ChainBuilder.Build(leaf, [below, _w.Issuing], [], [_w.Root]).End);
+        var path = PathJudge.Judge(new(leaf, [below, _w.Issuing], [], [_w.Root], World.Now));
+        Assert.Equal(PathFault.PathLength, Assert.Single(path.Findings).Fault);
     }
 
     [Fact]
     public void Two_that_issue_each_other_end()
     {
         var a = new World();
-        Assert.NotEqual(
-            ChainEnd.Anchor,
-            ChainBuilder.Build(a.Leaf("a.example"), [a.Issuing, a.Root, a.Issuing, a.Root], [], [_w.Root]).End
+        Assert.False(
+            PathJudge.Judge(new(a.Leaf("a.example"), [a.Issuing, a.Root, a.Issuing, a.Root], [], [_w.Root], World.Now)).ReachesAnchor
         );
     }
 }

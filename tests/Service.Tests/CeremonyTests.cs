@@ -128,7 +128,7 @@ public sealed class CeremonyTests : IDisposable
             X509.Read(Armor.Read(File.ReadAllBytes(signed)).Blocks[0].Der)
         );
         Assert.Equal(mine.NotAfter, its.NotAfter);
-        Assert.Equal(["thistledown.example"], its.Constraints!.Permitted);
+        Assert.Equal(["thistledown.example"], its.Constraints!.Permitted.Select(s => s.Text));
 
         Assert.Contains("It had a certificate before", Good("sign", Folder, request, "--preview"));
         Good("revoke", Folder, its.Serial.Hex, "--reason", "ca-compromise");
@@ -173,8 +173,10 @@ public sealed class CeremonyTests : IDisposable
                 "openssl: " + name
             );
             X509 Of(string path) => X509.Read(Armor.Read(File.ReadAllBytes(path)).Blocks[0].Der);
-            var chain = Core.Paths.ChainBuilder.Build(Of(_s["leaf.crt"]), [Of(signed)], [], [Of(Path.Combine(Folder, "root-1.pem"))]);
-            Assert.True(fits == (chain.End == Core.Paths.ChainEnd.Anchor), $"we: {name}: {string.Join(" ", chain.Steps)}");
+            var path = Core.Paths.PathJudge.Judge(
+                new(Of(_s["leaf.crt"]), [Of(signed)], [], [Of(Path.Combine(Folder, "root-1.pem"))], DateTimeOffset.UtcNow)
+            );
+            Assert.True(fits == path.IsAccepted, $"we: {name}: {string.Join(" ", path.Steps)}");
         }
     }
 

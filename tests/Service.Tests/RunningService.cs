@@ -70,6 +70,9 @@ public sealed class RunningService : IAsyncLifetime
         Wren = await SignInAsync("wren");
     }
 
+    /// <summary>Settings besides the usual ones, at each start.</summary>
+    internal Dictionary<string, string> Settings { get; } = [];
+
     public Task StartAsync() => StartAsync([]);
 
     /// <param name="more">Further settings; with an authority that waits, the service is up but not ready.</param>
@@ -89,9 +92,14 @@ public sealed class RunningService : IAsyncLifetime
                 ["BEACON_PUBLICATIONPORT"] = PublicationPort.ToString(),
                 ["BEACON_ZONES"] = "thistledown.example=administrators",
                 ["BEACON_ORGANIZATION"] = "Thistledown Rail",
+                ["BEACON_FRESHMINUTES"] = "600",
+                ["BEACON_SIGNINSPERMINUTE"] = "100000",
+                ["BEACON_PLAINMETRICS"] = "true",
                 ["BEACON_FIRSTNAME"] = "robin",
                 ["BEACON_FIRSTPASSWORDFILE"] = _scratch["password"],
-            }.Concat(more)
+            }
+                .Concat(Settings)
+                .Concat(more)
         )
             start.Environment[k] = v;
         _process = Process.Start(start)!;

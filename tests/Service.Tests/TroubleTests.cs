@@ -49,30 +49,25 @@ public sealed class TroubleTests
         await ledger.StartAsync(TestContext.Current.CancellationToken);
         await app.PrepareAsync();
         var shelf = app.Services.GetRequiredService<CrlShelf>();
-        var robin = new Caller("robin", [Person.Administrators], null);
+        var robin = new Caller("robin", [Core.Rights.Who.Administrators], null);
 
         async Task<SerialNumber> RevokeOneAsync(string name)
         {
             await using var scope = app.Services.CreateAsyncScope();
             using var key = ECDsa.Create(ECCurve.NamedCurves.nistP256);
             var profile = scope.ServiceProvider.GetRequiredService<ProfileCatalogue>().Get("server");
+            var decided = await scope
+                .ServiceProvider.GetRequiredService<Enrolment.DecideEnrolment>()
+                .RunAsync(
+                    new(profile, [name], DistinguishedName.ForCommonName(name), null, null, "group:administrators", []),
+                    CancellationToken.None
+                );
             var made = await scope
                 .ServiceProvider.GetRequiredService<IssueEdition>()
                 .RunAsync(
-                    new(
-                        profile,
-                        DistinguishedName.ForCommonName(name),
-                        [AlternativeName.Parse(name)],
-                        PublicKeyInfo.Read(key.ExportSubjectPublicKeyInfo()),
-                        null,
-                        0,
-                        name,
-                        "[]",
-                        null,
-                        EditionState.Current,
-                        "robin",
-                        "test"
-                    ),
+                    decided.Granted!,
+                    PublicKeyInfo.Read(key.ExportSubjectPublicKeyInfo()),
+                    new(name, EditionState.Current, "robin", "test"),
                     CancellationToken.None
                 );
             await scope

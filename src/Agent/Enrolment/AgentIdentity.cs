@@ -1,4 +1,3 @@
-using OrderlyBeacon.Core.Enrolment;
 using System.Net.Http.Headers;
 using System.Net.Security;
 using System.Security.Cryptography;
@@ -6,6 +5,7 @@ using System.Security.Cryptography.X509Certificates;
 using System.Text;
 using OrderlyBeacon.Agent.Store;
 using OrderlyBeacon.Core;
+using OrderlyBeacon.Core.Enrolment;
 using OrderlyBeacon.Core.Formats;
 using OrderlyBeacon.Core.Issuing;
 using OrderlyBeacon.Core.Keys;

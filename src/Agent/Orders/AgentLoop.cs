@@ -124,7 +124,8 @@ internal sealed class AgentLoop
         {
             await service.ResultAsync(order, result, ct);
         }
-        catch (BeaconProblem p) when (p.Code is ProblemCode.NotFound or ProblemCode.InputInvalid or ProblemCode.TooLarge or ProblemCode.WrongState)
+        catch (BeaconProblem p)
+            when (p.Code is ProblemCode.NotFound or ProblemCode.InputInvalid or ProblemCode.TooLarge or ProblemCode.WrongState)
         {
             // It would be refused for ever: the service has its word in its own log.
             _log($"the service does not take the result of order {order}: {p.Message}");

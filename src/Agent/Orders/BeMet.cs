@@ -31,11 +31,19 @@ internal static class BeMet
         }
         catch (OperationCanceledException) when (!ct.IsCancellationRequested)
         {
-            throw new BeaconProblem(ProblemCode.Unreachable, $"Nobody came to {address} in time.", "Check that the service can reach that address.");
+            throw new BeaconProblem(
+                ProblemCode.Unreachable,
+                $"Nobody came to {address} in time.",
+                "Check that the service can reach that address."
+            );
         }
         catch (Exception e) when (e is SocketException or FormatException)
         {
-            throw new BeaconProblem(ProblemCode.InputInvalid, $"The agent cannot wait at {address}: {e.Message}", "Check that the address is this host's own.");
+            throw new BeaconProblem(
+                ProblemCode.InputInvalid,
+                $"The agent cannot wait at {address}: {e.Message}",
+                "Check that the address is this host's own."
+            );
         }
     }
 

@@ -1,5 +1,5 @@
-using OrderlyBeacon.Agent.Enrolment;
 using OrderlyBeacon.Agent.Connectors;
+using OrderlyBeacon.Agent.Enrolment;
 using OrderlyBeacon.Agent.Probes;
 using OrderlyBeacon.Agent.Store;
 using OrderlyBeacon.Agent.Swap;
@@ -85,7 +85,13 @@ internal sealed class CarryOut(
         catch (Exception e) when (e is not (OperationCanceledException or BeaconProblem))
         {
             log($"order {order.Id} cannot be done: {e.GetType().Name} {e.Message}");
-            return new(false, new("internal", "The order is damaged, or met something unexpected.", "Look into the agent's log; then order it again."), steps, null, null);
+            return new(
+                false,
+                new("internal", "The order is damaged, or met something unexpected.", "Look into the agent's log; then order it again."),
+                steps,
+                null,
+                null
+            );
         }
     }
 

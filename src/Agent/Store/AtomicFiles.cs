@@ -28,7 +28,11 @@ internal static class AtomicFiles
             for (var links = 0; folder.TargetOf(name) is { } target; links++)
             {
                 if (links == MostLinks)
-                    throw new BeaconProblem(ProblemCode.CannotWrite, $"{path} leads through too many links.", "Configure the file's real path.");
+                    throw new BeaconProblem(
+                        ProblemCode.CannotWrite,
+                        $"{path} leads through too many links.",
+                        "Configure the file's real path."
+                    );
                 var next = Path.GetFullPath(Path.Combine(folder.Path, target));
                 folder.Dispose();
                 folder = SafeFolder.Open(Path.GetDirectoryName(next)!);
@@ -36,7 +40,11 @@ internal static class AtomicFiles
             }
             var owner =
                 folder.Find(name)
-                ?? throw new BeaconProblem(ProblemCode.CannotWrite, $"{path} is not there any more.", "Look who removed it; then try again.");
+                ?? throw new BeaconProblem(
+                    ProblemCode.CannotWrite,
+                    $"{path} is not there any more.",
+                    "Look who removed it; then try again."
+                );
             folder.Write(name, bytes, owner);
         }
         finally

@@ -100,10 +100,18 @@ internal sealed partial class SafeFolder : IDisposable
     {
         var owner = StatOf(_fd, "") ?? throw Failed(Path);
         if (owner.User != 0 && owner.User != EffectiveUser())
-            throw Refused(Path, "another account owns it, and could put something else in the place of what is written", $"Give it to root: chown root {Path}.");
+            throw Refused(
+                Path,
+                "another account owns it, and could put something else in the place of what is written",
+                $"Give it to root: chown root {Path}."
+            );
         // In a sticky folder nobody can move what is somebody else's.
         if ((owner.Mode & OthersWrite) != 0 && (owner.Mode & Sticky) == 0)
-            throw Refused(Path, "other accounts can write there, and could put something else in the place of what is written", $"Take that away: chmod go-w {Path}.");
+            throw Refused(
+                Path,
+                "other accounts can write there, and could put something else in the place of what is written",
+                $"Take that away: chmod go-w {Path}."
+            );
     }
 
     /// <summary>Owner and mode of something in the folder; a link's own. Null when it is not there.</summary>
@@ -211,7 +219,11 @@ internal sealed partial class SafeFolder : IDisposable
         if (StatX(fd, name, noFollow | emptyPath, 0x7FF, buffer) != 0)
             return null;
         // struct statx: mask, block size, attributes, links, user at 20, group at 24, mode at 28.
-        return new(MemoryMarshal.Read<uint>(buffer[20..]), MemoryMarshal.Read<uint>(buffer[24..]), MemoryMarshal.Read<ushort>(buffer[28..]));
+        return new(
+            MemoryMarshal.Read<uint>(buffer[20..]),
+            MemoryMarshal.Read<uint>(buffer[24..]),
+            MemoryMarshal.Read<ushort>(buffer[28..])
+        );
     }
 
     [LibraryImport("libc", EntryPoint = "openat", SetLastError = true, StringMarshalling = StringMarshalling.Utf8)]

@@ -1,4 +1,3 @@
-using static OrderlyBeacon.Cli.Ink;
 using System.CommandLine;
 using System.Security.Cryptography;
 using System.Text.Json;
@@ -10,6 +9,7 @@ using OrderlyBeacon.Core.Keys;
 using OrderlyBeacon.Core.Names;
 using OrderlyBeacon.Core.Requests;
 using OrderlyBeacon.Core.Revocation;
+using static OrderlyBeacon.Cli.Ink;
 using static OrderlyBeacon.Cli.Screen;
 
 namespace OrderlyBeacon.Cli.Ceremonies;
@@ -309,7 +309,8 @@ internal static class CeremonyCommands
         var preview = new Option<bool>("--preview") { Description = "Say what would be signed, and sign nothing." };
         var noBounds = new Option<bool>("--no-bounds")
         {
-            Description = "Leave out the bounds that the request asks for: whoever gets the authority's key can then certify every name there is.",
+            Description =
+                "Leave out the bounds that the request asks for: whoever gets the authority's key can then certify every name there is.",
         };
         var (permit, exclude) = Bounds();
         var c = new Command("sign", "Sign a subordinate authority's request, after saying what it will be able to do.")

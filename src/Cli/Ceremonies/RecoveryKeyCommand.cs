@@ -22,8 +22,15 @@ internal static class RecoveryKeyCommand
     public static Command Make()
     {
         var folder = new Argument<string>("folder") { Description = "Where its two files are written; made when it is not there." };
-        var name = new Option<string>("--name") { Description = "What it is called, to tell it from others.", DefaultValueFactory = _ => "Recovery" };
-        var c = new Command("recovery-key", "Make a key that backups are sealed to. On another machine than the service's: only its certificate goes there.")
+        var name = new Option<string>("--name")
+        {
+            Description = "What it is called, to tell it from others.",
+            DefaultValueFactory = _ => "Recovery",
+        };
+        var c = new Command(
+            "recovery-key",
+            "Make a key that backups are sealed to. On another machine than the service's: only its certificate goes there."
+        )
         {
             folder,
             name,
@@ -41,7 +48,9 @@ internal static class RecoveryKeyCommand
                     );
                 var (certificate, key) = Write(r.GetValue(folder)!, r.GetValue(name)!, passphrase);
                 Line($"Written: {key}. It is needed to restore; keep it away from the service, and its passphrase away from it.");
-                Line($"Written: {certificate}. Carry it to the service and name it there: BEACON_RECOVERYCERTIFICATES={Path.GetFullPath(certificate)}");
+                Line(
+                    $"Written: {certificate}. Carry it to the service and name it there: BEACON_RECOVERYCERTIFICATES={Path.GetFullPath(certificate)}"
+                );
                 return Task.FromResult(ExitCodes.Done);
             }
         );

@@ -1,10 +1,10 @@
-using static OrderlyBeacon.Cli.Ink;
 using System.CommandLine;
 using System.Text.Json;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core.Formats;
 using OrderlyBeacon.Core.Issuing;
 using OrderlyBeacon.Core.Journal;
+using static OrderlyBeacon.Cli.Ink;
 using static OrderlyBeacon.Cli.Screen;
 
 namespace OrderlyBeacon.Cli.Commands;
@@ -123,7 +123,10 @@ internal static class AuthorityCommands
             async (r, ct) =>
             {
                 using var api = Api.SignedIn();
-                using var answer = await api.ProvenAsync(() => new(HttpMethod.Post, $"/api/v1/authorities/{Api.Escape(r.GetValue(id)!)}/crl"), ct);
+                using var answer = await api.ProvenAsync(
+                    () => new(HttpMethod.Post, $"/api/v1/authorities/{Api.Escape(r.GetValue(id)!)}/crl"),
+                    ct
+                );
                 var text = await answer.Content.ReadAsStringAsync(ct);
                 if (r.GetValue(Program.Json))
                     Json(text);

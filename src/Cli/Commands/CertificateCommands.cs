@@ -1,8 +1,8 @@
-using static OrderlyBeacon.Cli.Ink;
 using System.CommandLine;
 using System.Net.Http.Json;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core.Formats;
+using static OrderlyBeacon.Cli.Ink;
 using static OrderlyBeacon.Cli.Screen;
 
 namespace OrderlyBeacon.Cli.Commands;
@@ -34,7 +34,14 @@ internal static class CertificateCommands
     private static Command Give(Argument<string> name)
     {
         var to = new Option<string>("--to") { Description = "A sign-in name, or group:NAME.", Required = true };
-        var c = new Command("give", "Give a certificate to another owner: who may renew, bind and change it from then on, and by whose zones it is renewed.") { name, to };
+        var c = new Command(
+            "give",
+            "Give a certificate to another owner: who may renew, bind and change it from then on, and by whose zones it is renewed."
+        )
+        {
+            name,
+            to,
+        };
         c.Does(
             async (r, ct) =>
             {
@@ -182,7 +189,8 @@ internal static class CertificateCommands
             async (r, ct) =>
             {
                 using var api = Api.SignedIn();
-                using var answer = await api.ProvenAsync(() => new(HttpMethod.Post, $"/api/v1/certificates/{Api.Escape(r.GetValue(name)!)}/renew"),
+                using var answer = await api.ProvenAsync(
+                    () => new(HttpMethod.Post, $"/api/v1/certificates/{Api.Escape(r.GetValue(name)!)}/renew"),
                     ct
                 );
                 var text = await answer.Content.ReadAsStringAsync(ct);

@@ -1,6 +1,6 @@
-using static OrderlyBeacon.Cli.Ink;
 using System.CommandLine;
 using OrderlyBeacon.Contracts;
+using static OrderlyBeacon.Cli.Ink;
 using static OrderlyBeacon.Cli.Screen;
 
 namespace OrderlyBeacon.Cli.Commands;
@@ -167,7 +167,10 @@ internal static class HealthCommands
     private static async Task<int> PostAsync(ParseResult r, Argument<string> id, string what, CancellationToken ct)
     {
         using var api = Api.SignedIn();
-        using var answer = await api.ProvenAsync(() => new(HttpMethod.Post, $"/api/v1/authorities/{Api.Escape(r.GetValue(id)!)}/{what}"), ct);
+        using var answer = await api.ProvenAsync(
+            () => new(HttpMethod.Post, $"/api/v1/authorities/{Api.Escape(r.GetValue(id)!)}/{what}"),
+            ct
+        );
         Tell(r, await answer.Content.ReadAsStringAsync(ct));
         return ExitCodes.Done;
     }

@@ -1,6 +1,6 @@
-using static OrderlyBeacon.Cli.Ink;
 using System.CommandLine;
 using OrderlyBeacon.Contracts;
+using static OrderlyBeacon.Cli.Ink;
 using static OrderlyBeacon.Cli.Screen;
 
 namespace OrderlyBeacon.Cli.Commands;
@@ -26,9 +26,7 @@ internal static class HostCommands
                 Table(
                     ["Host", "State", "Last seen", "Services", "Agent"],
                     Api.Read(json, BeaconJson.Default.ListHostInfo)
-                        .Select(h =>
-                            new Ink[] { h.Name, StateOf(h), When(h.LastSeen), h.Services.ToString(), (h.AgentVersion ?? "–") }
-                        ),
+                        .Select(h => new Ink[] { h.Name, StateOf(h), When(h.LastSeen), h.Services.ToString(), (h.AgentVersion ?? "–") }),
                     "There is no host yet. Invite one: beacon host invite NAME."
                 );
                 return 0;
@@ -80,7 +78,12 @@ internal static class HostCommands
             async (r, ct) =>
             {
                 using var api = Api.SignedIn();
-                var json = await api.PostAsync("/api/v1/hosts", new NewHost(r.GetValue(name)!, r.GetValue(owner)), BeaconJson.Default.NewHost, ct);
+                var json = await api.PostAsync(
+                    "/api/v1/hosts",
+                    new NewHost(r.GetValue(name)!, r.GetValue(owner)),
+                    BeaconJson.Default.NewHost,
+                    ct
+                );
                 if (r.GetValue(Program.Json))
                 {
                     Json(json);
@@ -100,7 +103,10 @@ internal static class HostCommands
             async (r, ct) =>
             {
                 using var api = Api.SignedIn();
-                using var answer = await api.ProvenAsync(() => new(HttpMethod.Delete, "/api/v1/hosts/" + Api.Escape(r.GetValue(name)!)), ct);
+                using var answer = await api.ProvenAsync(
+                    () => new(HttpMethod.Delete, "/api/v1/hosts/" + Api.Escape(r.GetValue(name)!)),
+                    ct
+                );
                 Line($"{r.GetValue(name)} is removed. What its servers serve stays until somebody changes it.");
                 return 0;
             }
@@ -116,7 +122,12 @@ internal static class HostCommands
             async (r, ct) =>
             {
                 using var api = Api.SignedIn();
-                await api.PutAsync($"/api/v1/hosts/{Api.Escape(r.GetValue(name)!)}/owner", new NewOwner(r.GetValue(to)!), BeaconJson.Default.NewOwner, ct);
+                await api.PutAsync(
+                    $"/api/v1/hosts/{Api.Escape(r.GetValue(name)!)}/owner",
+                    new NewOwner(r.GetValue(to)!),
+                    BeaconJson.Default.NewOwner,
+                    ct
+                );
                 Line($"{r.GetValue(name)} belongs to {r.GetValue(to)} now.");
                 return 0;
             }
@@ -127,7 +138,10 @@ internal static class HostCommands
     private static Command Meet(Argument<string> name)
     {
         var address = new Argument<string>("address") { Description = "An IPv4 or IPv6 address of the host." };
-        var meet = new Command("meet", "Have the service connect to an address and meet the host's agent there: for a day that is evidence for the address.")
+        var meet = new Command(
+            "meet",
+            "Have the service connect to an address and meet the host's agent there: for a day that is evidence for the address."
+        )
         {
             name,
             address,
@@ -171,7 +185,6 @@ internal static class HostCommands
             ),
             "No service is known. The agent reports what its connectors find."
         );
-
 
     private static Command Services()
     {

@@ -1,6 +1,6 @@
-using static OrderlyBeacon.Cli.Ink;
 using System.CommandLine;
 using OrderlyBeacon.Contracts;
+using static OrderlyBeacon.Cli.Ink;
 using static OrderlyBeacon.Cli.Screen;
 
 namespace OrderlyBeacon.Cli.Commands;
@@ -98,25 +98,27 @@ internal static class ProfileCommands
                     (
                         "names",
                         string.Join(
-                                ", ",
-                                new[]
-                                {
-                                    x.Names.HostNames ? "host names" : "no host names",
-                                    x.Names.Wildcards ? "wildcards with approval" : "no wildcards",
-                                    x.Names.Addresses ? "addresses" : "no addresses",
-                                    x.Names.Within.Count > 0 ? "only in " + string.Join(", ", x.Names.Within) : "",
-                                    x.Names.Most < 250 ? $"at most {x.Names.Most}" : "",
-                                }.Where(t => t.Length > 0)
-                            )
+                            ", ",
+                            new[]
+                            {
+                                x.Names.HostNames ? "host names" : "no host names",
+                                x.Names.Wildcards ? "wildcards with approval" : "no wildcards",
+                                x.Names.Addresses ? "addresses" : "no addresses",
+                                x.Names.Within.Count > 0 ? "only in " + string.Join(", ", x.Names.Within) : "",
+                                x.Names.Most < 250 ? $"at most {x.Names.Most}" : "",
+                            }.Where(t => t.Length > 0)
+                        )
                     ),
                     (
                         "subject",
-                        (x.Subject switch
+                        (
+                            x.Subject switch
                             {
                                 "empty" => "none",
                                 "first-name" => "the first name",
                                 _ => "from the request",
-                            } + (x.Fixed.Length > 0 ? ", always with " + x.Fixed : ""))
+                            } + (x.Fixed.Length > 0 ? ", always with " + x.Fixed : "")
+                        )
                     ),
                     ("may ask", (x.MayAsk.Count == 0 ? "everybody who may ask at all" : string.Join(", ", x.MayAsk))),
                     ("approval", p.Approval),
@@ -265,7 +267,10 @@ internal static class ProfileCommands
             async (r, ct) =>
             {
                 using var api = Api.SignedIn();
-                using var answer = await api.ProvenAsync(() => new(HttpMethod.Post, $"/api/v1/profiles/{Api.Escape(r.GetValue(Id)!)}/{verb}"), ct);
+                using var answer = await api.ProvenAsync(
+                    () => new(HttpMethod.Post, $"/api/v1/profiles/{Api.Escape(r.GetValue(Id)!)}/{verb}"),
+                    ct
+                );
                 if (!r.GetValue(Program.Json))
                     Line($"{r.GetValue(Id)} {done}.");
                 return 0;

@@ -1,5 +1,5 @@
-using static OrderlyBeacon.Cli.Ink;
 using OrderlyBeacon.Contracts;
+using static OrderlyBeacon.Cli.Ink;
 using static OrderlyBeacon.Cli.Screen;
 
 namespace OrderlyBeacon.Cli.Commands;

@@ -1,6 +1,6 @@
-using static OrderlyBeacon.Cli.Ink;
 using System.CommandLine;
 using OrderlyBeacon.Contracts;
+using static OrderlyBeacon.Cli.Ink;
 using static OrderlyBeacon.Cli.Screen;
 
 namespace OrderlyBeacon.Cli.Commands;
@@ -257,14 +257,7 @@ internal static class RequestCommands
                     ["No.", "Certificate", "State", "By", "At"],
                     Api.Read(json, BeaconJson.Default.PageRequestInfo)
                         .Items.Select(q =>
-                            new Ink[]
-                            {
-                                q.Number.ToString(),
-                                q.Certificate,
-                                Word(q.State),
-                                q.Requester,
-                                $"{q.At.UtcDateTime:d MMM HH:mm}",
-                            }
+                            new Ink[] { q.Number.ToString(), q.Certificate, Word(q.State), q.Requester, $"{q.At.UtcDateTime:d MMM HH:mm}" }
                         ),
                     "There is no request. Make one: beacon request new."
                 );

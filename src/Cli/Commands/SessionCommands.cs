@@ -1,10 +1,10 @@
-using static OrderlyBeacon.Cli.Ink;
 using System.CommandLine;
 using System.Text;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Formats;
 using OrderlyBeacon.Core.Issuing;
+using static OrderlyBeacon.Cli.Ink;
 using static OrderlyBeacon.Cli.Screen;
 
 namespace OrderlyBeacon.Cli.Commands;
@@ -15,10 +15,7 @@ internal static class SessionCommands
 
     private static Command SignIn()
     {
-        var service = new Option<string>("--service")
-        {
-            Description = "Address of the service, for example https://beacon.example:7443.",
-        };
+        var service = new Option<string>("--service") { Description = "Address of the service, for example https://beacon.example:7443." };
         var name = new Option<string>("--name") { Description = "Your name there." };
         var root = new Option<string?>("--root")
         {
@@ -34,7 +31,11 @@ internal static class SessionCommands
             async (r, ct) =>
             {
                 if (r.GetValue(service) is null || r.GetValue(name) is null)
-                    throw new BeaconProblem(ProblemCode.InputInvalid, "It is not said where, or who signs in.", "Give --service https://HOST:PORT and --name YOU.");
+                    throw new BeaconProblem(
+                        ProblemCode.InputInvalid,
+                        "It is not said where, or who signs in.",
+                        "Give --service https://HOST:PORT and --name YOU."
+                    );
                 var address = r.GetValue(service)!.TrimEnd('/');
                 if (!Uri.TryCreate(address, UriKind.Absolute, out var uri) || uri.Scheme != "https")
                     throw new BeaconProblem(
@@ -77,7 +78,10 @@ internal static class SessionCommands
     private static Command Confirm()
     {
         var passwordFile = PasswordFile("your");
-        var c = new Command("confirm", "Give your password once more: for a few minutes you may do what outlasts a sign-in.") { passwordFile };
+        var c = new Command("confirm", "Give your password once more: for a few minutes you may do what outlasts a sign-in.")
+        {
+            passwordFile,
+        };
         c.Does(
             async (r, ct) =>
             {
@@ -221,7 +225,10 @@ internal static class SessionCommands
             async (r, ct) =>
             {
                 using var api = Api.SignedIn();
-                using var _ = await api.ProvenAsync(() => new(HttpMethod.Post, $"/api/v1/people/{Api.Escape(r.GetValue(name)!)}/unlock"), ct);
+                using var _ = await api.ProvenAsync(
+                    () => new(HttpMethod.Post, $"/api/v1/people/{Api.Escape(r.GetValue(name)!)}/unlock"),
+                    ct
+                );
                 Line($"{r.GetValue(name)} can try again now.");
                 return ExitCodes.Done;
             }
@@ -231,8 +238,16 @@ internal static class SessionCommands
 
     private static Command Regroup(Argument<string> name)
     {
-        var groups = new Option<string[]>("--group") { Description = "A group; give all that they shall be in. None puts them into none.", AllowMultipleArgumentsPerToken = true };
-        var c = new Command("regroup", "Put somebody into these groups, and out of all others. It holds from their next call on.") { name, groups };
+        var groups = new Option<string[]>("--group")
+        {
+            Description = "A group; give all that they shall be in. None puts them into none.",
+            AllowMultipleArgumentsPerToken = true,
+        };
+        var c = new Command("regroup", "Put somebody into these groups, and out of all others. It holds from their next call on.")
+        {
+            name,
+            groups,
+        };
         c.Does(
             async (r, ct) =>
             {
@@ -266,7 +281,12 @@ internal static class SessionCommands
                 if (r.GetValue(name) is { } whose)
                 {
                     var set = await PasswordAsync(r.GetValue(passwordFile), $"New password of {whose}: ", ct);
-                    await api.PutAsync($"/api/v1/people/{Api.Escape(whose)}/password", new NewPassword(null, set), BeaconJson.Default.NewPassword, ct);
+                    await api.PutAsync(
+                        $"/api/v1/people/{Api.Escape(whose)}/password",
+                        new NewPassword(null, set),
+                        BeaconJson.Default.NewPassword,
+                        ct
+                    );
                     Line($"{whose} signs in with the new password from now on.");
                     return ExitCodes.Done;
                 }
@@ -282,7 +302,13 @@ internal static class SessionCommands
 
     private static Command Remove(Argument<string> name)
     {
-        var c = new Command("remove", "Somebody leaves: sessions and open approvals end, the name is never given again. What they own wants another owner.") { name };
+        var c = new Command(
+            "remove",
+            "Somebody leaves: sessions and open approvals end, the name is never given again. What they own wants another owner."
+        )
+        {
+            name,
+        };
         c.Does(
             async (r, ct) =>
             {

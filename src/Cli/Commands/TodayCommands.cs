@@ -1,6 +1,6 @@
-using static OrderlyBeacon.Cli.Ink;
 using System.CommandLine;
 using OrderlyBeacon.Contracts;
+using static OrderlyBeacon.Cli.Ink;
 using static OrderlyBeacon.Cli.Screen;
 
 namespace OrderlyBeacon.Cli.Commands;
@@ -86,7 +86,13 @@ internal static class TodayCommands
     {
         var c = t.Counts;
         var hands = t.Concerns.Count;
-        Rich(Bold(hands == 0 ? "Nothing needs a hand." : hands == 1 ? "1 thing needs a hand." : $"{hands} things need a hand."));
+        Rich(
+            Bold(
+                hands == 0 ? "Nothing needs a hand."
+                : hands == 1 ? "1 thing needs a hand."
+                : $"{hands} things need a hand."
+            )
+        );
         Rich(
             $"{Grey($"{c.Services} services on {c.Hosts} hosts{(c.HostsAway > 0 ? $", {c.HostsAway} away" : "")} · {c.Certificates} certificates · {t.At.UtcDateTime:d MMM yyyy HH:mm} UTC")}"
         );

@@ -112,9 +112,15 @@ public static class AuthEnveloped
         {
             throw new BeaconProblem(ProblemCode.DataDamaged, "The sealed content was altered.", "Take another copy of the file.", e);
         }
-        catch (Exception e) when (e is AsnContentException or ArgumentException or OverflowException or FormatException or CryptographicException)
+        catch (Exception e)
+            when (e is AsnContentException or ArgumentException or OverflowException or FormatException or CryptographicException)
         {
-            throw new BeaconProblem(ProblemCode.WrongFile, "These bytes are no sealed content that can be opened here: " + e.Message, "Give the file that beacon backup wrote.", e);
+            throw new BeaconProblem(
+                ProblemCode.WrongFile,
+                "These bytes are no sealed content that can be opened here: " + e.Message,
+                "Give the file that beacon backup wrote.",
+                e
+            );
         }
     }
 
@@ -173,7 +179,8 @@ public static class AuthEnveloped
             while (keys.HasData)
             {
                 var one = keys.ReadSequence();
-                var isMine = one.PeekTag().HasSameClassAndValue(Zero) && one.ReadSequence(Zero).ReadOctetString().AsSpan().SequenceEqual(identifier);
+                var isMine =
+                    one.PeekTag().HasSameClassAndValue(Zero) && one.ReadSequence(Zero).ReadOctetString().AsSpan().SequenceEqual(identifier);
                 if (!isMine)
                     continue;
                 using var theirs = ImportPoint(mine, point);

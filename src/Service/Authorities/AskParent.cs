@@ -1,4 +1,3 @@
-using OrderlyBeacon.Core.Enrolment;
 using System.Net.Http.Headers;
 using System.Net.Security;
 using System.Security.Cryptography;
@@ -8,6 +7,7 @@ using System.Text.Json.Serialization.Metadata;
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
+using OrderlyBeacon.Core.Enrolment;
 using OrderlyBeacon.Core.Formats;
 using OrderlyBeacon.Core.Requests;
 using OrderlyBeacon.Service.Notices;
@@ -141,7 +141,8 @@ public sealed class AskParent(BeaconDb db, AuthorityRegistry registry, TimeProvi
                 SslOptions = new SslClientAuthenticationOptions
                 {
                     CertificateChainPolicy = policy,
-                    RemoteCertificateValidationCallback = (_, certificate, _, errors) => ServiceMark.IsShown(certificate?.GetRawCertData(), errors == SslPolicyErrors.None),
+                    RemoteCertificateValidationCallback = (_, certificate, _, errors) =>
+                        ServiceMark.IsShown(certificate?.GetRawCertData(), errors == SslPolicyErrors.None),
                 },
             }
         )

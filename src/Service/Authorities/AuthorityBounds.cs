@@ -24,7 +24,10 @@ internal static class AuthorityBounds
         return NameConstraints.Of(permitted.Distinct(), excluded);
     }
 
-    private static Predicate<string> IsOf(int octets) => text => AlternativeName.TryParse("ip:" + text.Split('/')[0], out var n, out _) && System.Net.IPAddress.Parse(n!.Value).GetAddressBytes().Length == octets;
+    private static Predicate<string> IsOf(int octets) =>
+        text =>
+            AlternativeName.TryParse("ip:" + text.Split('/')[0], out var n, out _)
+            && System.Net.IPAddress.Parse(n!.Value).GetAddressBytes().Length == octets;
 
     /// <summary>Zones and networks of the settings that lie outside of what an authority may certify.</summary>
     public static IReadOnlyList<string> Outside(BeaconOptions options, NameConstraints? bounds) =>

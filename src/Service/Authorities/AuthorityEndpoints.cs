@@ -1,13 +1,13 @@
-using OrderlyBeacon.Service.Rights;
-using OrderlyBeacon.Core.Rights;
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Ceremonies;
 using OrderlyBeacon.Core.Formats;
 using OrderlyBeacon.Core.Keys;
+using OrderlyBeacon.Core.Rights;
 using OrderlyBeacon.Service.People;
 using OrderlyBeacon.Service.Revocations;
+using OrderlyBeacon.Service.Rights;
 using OrderlyBeacon.Service.Storage;
 
 namespace OrderlyBeacon.Service.Authorities;

@@ -15,7 +15,9 @@ internal sealed class LedgerCommands : IDisposable
 {
     private static readonly string Expected = string.Join(
         ", ",
-        new[] { RequestState.Draft, RequestState.WaitingForApproval, RequestState.WaitingForHost, RequestState.WaitingOutside }.Select(s => (int)s)
+        new[] { RequestState.Draft, RequestState.WaitingForApproval, RequestState.WaitingForHost, RequestState.WaitingOutside }.Select(s =>
+            (int)s
+        )
     );
 
     private readonly List<SqliteCommand> _all = [];
@@ -59,7 +61,9 @@ internal sealed class LedgerCommands : IDisposable
             WHERE Id = $certificate
             """
         );
-        _supersede = Make($"UPDATE Editions SET State = {(int)EditionState.Previous} WHERE CertificateId = $certificate AND State = $state");
+        _supersede = Make(
+            $"UPDATE Editions SET State = {(int)EditionState.Previous} WHERE CertificateId = $certificate AND State = $state"
+        );
         _insert = Make(
             """
             INSERT INTO Editions (CertificateId, GenerationId, RequestId, Serial, Thumbprint, KeyFingerprint, Profile, ProfileRevision, Der, DecisionJson, IssuedAt, NotBefore, NotAfter, State)
@@ -72,7 +76,9 @@ internal sealed class LedgerCommands : IDisposable
               AgentCertificateEnds = $ends WHERE Id = $host
             """
         );
-        _lastEntry = Make("SELECT Sequence, At, Actor, Action, Subject, Detail, Previous, Hash FROM Journal ORDER BY Sequence DESC LIMIT 1");
+        _lastEntry = Make(
+            "SELECT Sequence, At, Actor, Action, Subject, Detail, Previous, Hash FROM Journal ORDER BY Sequence DESC LIMIT 1"
+        );
         _journal = Make(
             "INSERT INTO Journal (Sequence, At, Actor, Action, Subject, Detail, Previous, Hash) VALUES ($n, $at, $actor, $action, $subject, $detail, $previous, $hash)"
         );
@@ -240,7 +246,11 @@ internal sealed class LedgerCommands : IDisposable
 
     private static string DecisionOf(GrantedDecision d) =>
         JsonSerializer.Serialize(
-            new DecisionInfo(d.Requester, d.At, [.. d.Grants.Select(g => new GrantInfo(g.Name, BeaconProblem.SlugOf(g.Reason), g.Evidence, g.By))]),
+            new DecisionInfo(
+                d.Requester,
+                d.At,
+                [.. d.Grants.Select(g => new GrantInfo(g.Name, BeaconProblem.SlugOf(g.Reason), g.Evidence, g.By))]
+            ),
             BeaconJson.Default.DecisionInfo
         );
 

@@ -148,7 +148,9 @@ public sealed class RehearseRenewal(
                 $"The root ends on {newest.NotAfter:yyyy-MM-dd}: the renewed authority cannot live longer. Renew the root first if that is too short."
             );
         if (AuthorityBounds.Of(options) is { } bounds && bounds.ToString() != point.Certificate.Constraints?.ToString())
-            warnings.Add($"The request asks for new bounds, by the zones of today: {bounds}. So far: {point.Certificate.Constraints?.ToString() ?? "none"}.");
+            warnings.Add(
+                $"The request asks for new bounds, by the zones of today: {bounds}. So far: {point.Certificate.Constraints?.ToString() ?? "none"}."
+            );
         if (lacking.Count > 0)
             warnings.Add(
                 $"{lacking.Count} hosts do not have the newest root: what is signed below it reaches them with a cross certificate only."

@@ -114,7 +114,8 @@ public sealed class ServiceCertificate(
             return;
         var x = Core.Issuing.X509.Read(c.RawDataMemory);
         // Other names in the settings, another authority, or a certificate from before there was the mark, need a new one.
-        var isOurs = registry.Keys.Any(k => x.SignedBy(k.Certificate.PublicKey)) && x.ExtendedKeyUsage?.Contains(Oids.BeaconService) == true;
+        var isOurs =
+            registry.Keys.Any(k => x.SignedBy(k.Certificate.PublicKey)) && x.ExtendedKeyUsage?.Contains(Oids.BeaconService) == true;
         if (isOurs && options.NameList.All(n => x.Names.Contains(AlternativeName.Parse(n))))
             Take(c);
     }

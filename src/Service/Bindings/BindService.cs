@@ -1,13 +1,13 @@
-using OrderlyBeacon.Service.Rights;
-using OrderlyBeacon.Core.Rights;
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
+using OrderlyBeacon.Core.Rights;
 using OrderlyBeacon.Service.Authorities;
 using OrderlyBeacon.Service.Hosts;
 using OrderlyBeacon.Service.Notices;
 using OrderlyBeacon.Service.People;
 using OrderlyBeacon.Service.Requests;
+using OrderlyBeacon.Service.Rights;
 using OrderlyBeacon.Service.Storage;
 using OrderlyBeacon.Service.Work;
 

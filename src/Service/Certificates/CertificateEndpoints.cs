@@ -1,15 +1,15 @@
-using OrderlyBeacon.Service.Rights;
-using OrderlyBeacon.Core.Rights;
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Formats;
 using OrderlyBeacon.Core.Names;
+using OrderlyBeacon.Core.Rights;
 using OrderlyBeacon.Service.Authorities;
 using OrderlyBeacon.Service.Notices;
 using OrderlyBeacon.Service.People;
 using OrderlyBeacon.Service.Renewals;
 using OrderlyBeacon.Service.Revocations;
+using OrderlyBeacon.Service.Rights;
 using OrderlyBeacon.Service.Storage;
 
 namespace OrderlyBeacon.Service.Certificates;

@@ -24,7 +24,13 @@ public sealed record ToDecide(
 );
 
 /// <summary>Looks up the facts of this moment and has Core decide. Every path that issues in a person's name comes through here, each time it counts.</summary>
-public sealed class DecideEnrolment(KnownNames known, PeopleBook people, AuthorityRegistry registry, BeaconOptions options, TimeProvider clock)
+public sealed class DecideEnrolment(
+    KnownNames known,
+    PeopleBook people,
+    AuthorityRegistry registry,
+    BeaconOptions options,
+    TimeProvider clock
+)
 {
     public async Task<EnrolmentVerdict> RunAsync(ToDecide w, CancellationToken ct)
     {

@@ -34,7 +34,13 @@ public sealed class EnrolAgent(
     private const string ProfileId = "agent";
 
     /// <param name="code">The join code, with or without the fingerprint behind the dot.</param>
-    public async Task<ReadOnlyMemory<byte>> JoinAsync(CertificationRequest csr, string name, string code, string? from, CancellationToken ct)
+    public async Task<ReadOnlyMemory<byte>> JoinAsync(
+        CertificationRequest csr,
+        string name,
+        string code,
+        string? from,
+        CancellationToken ct
+    )
     {
         var profile = profiles.Get(ProfileId);
         profile.CheckKey(csr.PublicKey.Spec);
@@ -73,7 +79,11 @@ public sealed class EnrolAgent(
     public async Task<ReadOnlyMemory<byte>> AgainAsync(CertificationRequest csr, KnownClient client, CancellationToken ct)
     {
         if (client.HostId is not { } hostId)
-            throw new BeaconProblem(ProblemCode.HostGone, "This certificate speaks for no host any more: its host was removed, or joined anew.", "Invite it again.");
+            throw new BeaconProblem(
+                ProblemCode.HostGone,
+                "This certificate speaks for no host any more: its host was removed, or joined anew.",
+                "Invite it again."
+            );
         var host = await db.Hosts.AsNoTracking().SingleAsync(h => h.Id == hostId, ct);
         var profile = profiles.Get(ProfileId);
         profile.CheckKey(csr.PublicKey.Spec);
@@ -124,7 +134,13 @@ public sealed class EnrolAgent(
         return [.. alive.Select(e => (certificate.Name, e.Serial))];
     }
 
-    private async Task<ReadOnlyMemory<byte>> IssueAsync(Profile profile, CertificationRequest csr, Hosts.Host host, Certificate certificate, CancellationToken ct)
+    private async Task<ReadOnlyMemory<byte>> IssueAsync(
+        Profile profile,
+        CertificationRequest csr,
+        Hosts.Host host,
+        Certificate certificate,
+        CancellationToken ct
+    )
     {
         var actor = "agent:" + host.Name;
         var recorded = await issue.RunAsync(

@@ -53,7 +53,10 @@ public sealed class EnrolDesk(
         var subject = SubjectDecision.Decide(null, csr.Subject, csr.Names, profile);
         if (subject.Findings.FirstOrDefault(f => f.Weight == FindingWeight.Fatal) is { } fatal)
             throw new BeaconProblem(ProblemCode.RequestRefused, fatal.Message, fatal.Cure);
-        var decided = await decide.RunAsync(new(profile, [.. csr.Names.Select(n => n.ToString())], subject.Subject, null, null, caller.Name, []), ct);
+        var decided = await decide.RunAsync(
+            new(profile, [.. csr.Names.Select(n => n.ToString())], subject.Subject, null, null, caller.Name, []),
+            ct
+        );
         if (decided.Overall == Verdict.Refused)
         {
             var no = decided.Verdicts.First(v => v.Verdict == Verdict.Refused);
@@ -82,7 +85,11 @@ public sealed class EnrolDesk(
         ThrowUnlessCurrent(held);
         var certificate = await db.Certificates.AsNoTracking().SingleAsync(c => c.Id == held.CertificateId, ct);
         if (certificate.HostId is not null || MayNotEnrol(certificate))
-            throw new BeaconProblem(ProblemCode.NotAllowed, "This certificate is renewed by its host's agent or by the service itself.", "Nothing to do.");
+            throw new BeaconProblem(
+                ProblemCode.NotAllowed,
+                "This certificate is renewed by its host's agent or by the service itself.",
+                "Nothing to do."
+            );
         var subject = SubjectDecision.Decide(null, old.Subject, old.Names, profile).Subject;
         var decided = await decide.RunAsync(
             new(profile, [.. csr.Names.Select(n => n.ToString())], subject, null, certificate, certificate.Owner, []),
@@ -95,10 +102,16 @@ public sealed class EnrolDesk(
                 DecideAgain.Why(decided),
                 "Have its owner request it anew, or an administrator give it to another owner."
             );
-        return await IssueAsync(granted, csr, new(certificate.Name, EditionState.Current, certificate.Owner, "EST") { CertificateId = certificate.Id }, ct);
+        return await IssueAsync(
+            granted,
+            csr,
+            new(certificate.Name, EditionState.Current, certificate.Owner, "EST") { CertificateId = certificate.Id },
+            ct
+        );
     }
 
-    private static bool MayNotEnrol(Certificate c) => c.Owner == Core.Rights.Thing.SystemOwner || c.Owner.StartsWith("agent:", StringComparison.Ordinal);
+    private static bool MayNotEnrol(Certificate c) =>
+        c.Owner == Core.Rights.Thing.SystemOwner || c.Owner.StartsWith("agent:", StringComparison.Ordinal);
 
     public static void ThrowUnlessCurrent(Edition held)
     {
@@ -144,7 +157,20 @@ public sealed class EnrolDesk(
                     "Correct it and enrol again with a new CSR."
                 );
         }
-        var wish = new NewRequest(null, profileId, null, null, null, null, null, Armor.Write(Armor.CertificateRequest, der), null, null, null, null);
+        var wish = new NewRequest(
+            null,
+            profileId,
+            null,
+            null,
+            null,
+            null,
+            null,
+            Armor.Write(Armor.CertificateRequest, der),
+            null,
+            null,
+            null,
+            null
+        );
         var id = earlier?.Id ?? await submit.RunAsync(wish, caller, "est", ct);
         // What had been approved before is issued by the recorded way at once.
         return await db.Editions.AsNoTracking().FirstOrDefaultAsync(e => e.RequestId == id, ct) is { } issued

@@ -1,10 +1,10 @@
-using OrderlyBeacon.Service.Rights;
-using OrderlyBeacon.Core.Rights;
 using System.Globalization;
 using System.Text;
 using OrderlyBeacon.Contracts;
+using OrderlyBeacon.Core.Rights;
 using OrderlyBeacon.Service.Notices;
 using OrderlyBeacon.Service.People;
+using OrderlyBeacon.Service.Rights;
 
 namespace OrderlyBeacon.Service.Health;
 

@@ -1,5 +1,5 @@
-using OrderlyBeacon.Contracts;
 using Microsoft.EntityFrameworkCore;
+using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Service.Storage;
 

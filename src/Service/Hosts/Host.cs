@@ -54,7 +54,9 @@ public sealed class Host
         MetJson = JsonSerializer.Serialize(meetings, BeaconJson.Default.DictionaryStringDateTimeOffset);
     }
 
-    private Dictionary<string, DateTimeOffset> Meetings => JsonSerializer.Deserialize(MetJson, BeaconJson.Default.DictionaryStringDateTimeOffset)!;
+    private Dictionary<string, DateTimeOffset> Meetings =>
+        JsonSerializer.Deserialize(MetJson, BeaconJson.Default.DictionaryStringDateTimeOffset)!;
+
     public void NewJoinCode(string hash, DateTimeOffset until)
     {
         if (State == HostState.Joined)
@@ -88,8 +90,14 @@ public sealed class Host
 
     /// <summary>The code is used up; what spoke for the host before speaks for it no more. The certificate follows.</summary>
     public void Join() =>
-        (State, JoinCodeHash, JoinCodeUntil, AgentThumbprint, AgentNextThumbprint, MetJson) = (HostState.Joined, null, null, null, null, "{}");
-
+        (State, JoinCodeHash, JoinCodeUntil, AgentThumbprint, AgentNextThumbprint, MetJson) = (
+            HostState.Joined,
+            null,
+            null,
+            null,
+            null,
+            "{}"
+        );
 
     /// <summary>The next certificate was used: the one before is over.</summary>
     public void AgentTookUp(string thumbprint)
@@ -97,7 +105,6 @@ public sealed class Host
         if (AgentNextThumbprint == thumbprint)
             (AgentThumbprint, AgentNextThumbprint) = (thumbprint, null);
     }
-
 
     public void Seen(DateTimeOffset at) => LastSeen = at;
 

@@ -1,6 +1,3 @@
-using OrderlyBeacon.Service.Enrolment;
-using OrderlyBeacon.Service.Rights;
-using OrderlyBeacon.Core.Rights;
 using System.Security.Cryptography;
 using System.Text;
 using System.Text.Json;
@@ -9,12 +6,15 @@ using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Names;
 using OrderlyBeacon.Core.Revocation;
+using OrderlyBeacon.Core.Rights;
 using OrderlyBeacon.Service.Authorities;
 using OrderlyBeacon.Service.Bindings;
+using OrderlyBeacon.Service.Enrolment;
 using OrderlyBeacon.Service.Notices;
 using OrderlyBeacon.Service.People;
 using OrderlyBeacon.Service.Requests;
 using OrderlyBeacon.Service.Revocations;
+using OrderlyBeacon.Service.Rights;
 using OrderlyBeacon.Service.Storage;
 using OrderlyBeacon.Service.Work;
 

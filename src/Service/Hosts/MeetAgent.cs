@@ -36,7 +36,11 @@ public sealed class MeetAgent(BeaconDb db, OrderDesk desk, MayAct may, Changes c
             throw new BeaconProblem(ProblemCode.NameMalformed, $"\"{text}\" is not an address.", "Give an IPv4 or IPv6 address.");
         var address = IPAddress.Parse(name!.Value);
         if (AddressKinds.Objection(address) is { } never)
-            throw new BeaconProblem(ProblemCode.RequestRefused, $"{name.Value} {never}: meeting somebody there shows nothing.", "Ask for a host name instead.");
+            throw new BeaconProblem(
+                ProblemCode.RequestRefused,
+                $"{name.Value} {never}: meeting somebody there shows nothing.",
+                "Ask for a host name instead."
+            );
         var challenge = Convert.ToHexStringLower(RandomNumberGenerator.GetBytes(32));
         var order = await desk.PlaceAsync(
             host,
@@ -62,13 +66,21 @@ public sealed class MeetAgent(BeaconDb db, OrderDesk desk, MayAct may, Changes c
     /// <summary>The port that the agent waits at, from its step.</summary>
     private async Task<int> PortAsync(long order, Host host, CancellationToken ct)
     {
-        for (var until = clock.GetUtcNow() + Patience; clock.GetUtcNow() < until; await Task.Delay(TimeSpan.FromMilliseconds(100), clock, ct))
+        for (
+            var until = clock.GetUtcNow() + Patience;
+            clock.GetUtcNow() < until;
+            await Task.Delay(TimeSpan.FromMilliseconds(100), clock, ct)
+        )
         {
             var row = await db.Orders.AsNoTracking().SingleAsync(o => o.Id == order, ct);
             if (!row.IsOpen)
                 throw NotMet(host, row.Result?.Problem?.Message ?? "the agent could not wait there");
             var step = row.Steps.FirstOrDefault(s => s.StartsWith(MeetingWords.Waiting, StringComparison.Ordinal));
-            if (step is not null && int.TryParse(step[MeetingWords.Waiting.Length..], NumberStyles.None, CultureInfo.InvariantCulture, out var port) && port is > 0 and < 65536)
+            if (
+                step is not null
+                && int.TryParse(step[MeetingWords.Waiting.Length..], NumberStyles.None, CultureInfo.InvariantCulture, out var port)
+                && port is > 0 and < 65536
+            )
                 return port;
         }
         throw NotMet(host, "the agent did not say in time where it waits");
@@ -89,7 +101,9 @@ public sealed class MeetAgent(BeaconDb db, OrderDesk desk, MayAct may, Changes c
                     TargetHost = host.Name,
                     // Neither name nor chain counts: it is the very certificate that the host's row names, or nobody.
                     RemoteCertificateValidationCallback = (_, certificate, _, _) =>
-                        certificate is not null && Thumbprint.Of(certificate.GetRawCertData()).Hex is var shown && (shown == host.AgentThumbprint || shown == host.AgentNextThumbprint),
+                        certificate is not null
+                        && Thumbprint.Of(certificate.GetRawCertData()).Hex is var shown
+                        && (shown == host.AgentThumbprint || shown == host.AgentNextThumbprint),
                 },
                 limit.Token
             );

@@ -1,8 +1,8 @@
-using OrderlyBeacon.Service.Enrolment;
 using System.Text.Json;
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Service.Bindings;
+using OrderlyBeacon.Service.Enrolment;
 using OrderlyBeacon.Service.Notices;
 using OrderlyBeacon.Service.Requests;
 using OrderlyBeacon.Service.Storage;

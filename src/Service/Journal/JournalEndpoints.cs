@@ -1,7 +1,7 @@
-using OrderlyBeacon.Service.Rights;
-using OrderlyBeacon.Core.Rights;
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
+using OrderlyBeacon.Core.Rights;
+using OrderlyBeacon.Service.Rights;
 using OrderlyBeacon.Service.Storage;
 
 namespace OrderlyBeacon.Service.Journal;

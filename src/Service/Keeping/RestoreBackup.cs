@@ -1,7 +1,7 @@
-using System.Security.Cryptography;
 using System.CommandLine;
 using System.Formats.Tar;
 using System.Globalization;
+using System.Security.Cryptography;
 using System.Text;
 using Microsoft.EntityFrameworkCore;
 using Microsoft.Win32.SafeHandles;
@@ -194,14 +194,24 @@ internal static class RestoreCommand
     public static async Task<int> RunAsync(string[] args)
     {
         var file = new Argument<string>("file") { Description = "What beacon backup wrote." };
-        var keyFile = new Option<string>("--key") { Description = "The recovery key's private half, as beacon ceremony recovery-key wrote it.", Required = true };
+        var keyFile = new Option<string>("--key")
+        {
+            Description = "The recovery key's private half, as beacon ceremony recovery-key wrote it.",
+            Required = true,
+        };
         var fd = new Option<int>("--passphrase-fd") { Description = "Read its passphrase from this file descriptor; 0 is standard input." };
         var list = new Option<string[]>("--list")
         {
             Description = "A CRL that was saved after the backup, when its address cannot be reached any more.",
             AllowMultipleArgumentsPerToken = true,
         };
-        var root = new RootCommand("Restore a backup into the folder that BEACON_DATA names, which must be new.") { file, keyFile, fd, list };
+        var root = new RootCommand("Restore a backup into the folder that BEACON_DATA names, which must be new.")
+        {
+            file,
+            keyFile,
+            fd,
+            list,
+        };
         root.SetAction(
             async (r, ct) =>
             {

@@ -96,7 +96,10 @@ internal static class SealedFile
 
     private static (string Id, int Number, int Count)? Parse(byte[] plain, int line)
     {
-        if (line is < 1 or > 200 || Encoding.ASCII.GetString(plain, 0, line).Split(' ') is not [Word, { Length: 32 } id, "segment", var n, "of", var count])
+        if (
+            line is < 1 or > 200
+            || Encoding.ASCII.GetString(plain, 0, line).Split(' ') is not [Word, { Length: 32 } id, "segment", var n, "of", var count]
+        )
             return null;
         return Number(n) is { } number && Number(count) is { } all && number <= all ? (id, number, all) : null;
 

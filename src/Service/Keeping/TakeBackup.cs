@@ -1,10 +1,10 @@
-using OrderlyBeacon.Service.Rights;
-using OrderlyBeacon.Core.Rights;
 using System.Formats.Tar;
 using System.Globalization;
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
+using OrderlyBeacon.Core.Rights;
 using OrderlyBeacon.Service.People;
+using OrderlyBeacon.Service.Rights;
 using OrderlyBeacon.Service.Storage;
 
 namespace OrderlyBeacon.Service.Keeping;

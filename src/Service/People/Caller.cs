@@ -1,6 +1,6 @@
 using System.Globalization;
-using OrderlyBeacon.Core.Rights;
 using System.Security.Claims;
+using OrderlyBeacon.Core.Rights;
 
 namespace OrderlyBeacon.Service.People;
 
@@ -52,7 +52,9 @@ public sealed record Caller(string Name, IReadOnlyList<string> Groups, string? H
     public static Caller Of(ClaimsPrincipal p) =>
         new(p.Identity?.Name ?? "", [.. p.FindAll(GroupClaim).Select(c => c.Value)], p.FindFirst(HostClaim)?.Value)
         {
-            ProvedAt = p.FindFirst(ProvedClaim) is { } c ? DateTimeOffset.FromUnixTimeMilliseconds(long.Parse(c.Value, CultureInfo.InvariantCulture)) : null,
+            ProvedAt = p.FindFirst(ProvedClaim) is { } c
+                ? DateTimeOffset.FromUnixTimeMilliseconds(long.Parse(c.Value, CultureInfo.InvariantCulture))
+                : null,
             HostId = p.FindFirst(HostIdClaim) is { } row ? int.Parse(row.Value, CultureInfo.InvariantCulture) : null,
             SessionHash = p.FindFirst(SessionClaim)?.Value,
         };

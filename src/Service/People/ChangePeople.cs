@@ -17,7 +17,9 @@ public sealed class ChangePeople(BeaconDb db, SignInDesk desk, SignInThrottle th
             if (await db.People.FirstOrDefaultAsync(p => p.Name == person.Name, ct) is { } taken)
                 throw new BeaconProblem(
                     ProblemCode.AlreadyExists,
-                    taken.LeftAt is null ? $"There is a person {person.Name} already." : $"{person.Name} was somebody's name; nobody else gets it, since the journal knows them by it.",
+                    taken.LeftAt is null
+                        ? $"There is a person {person.Name} already."
+                        : $"{person.Name} was somebody's name; nobody else gets it, since the journal knows them by it.",
                     "Choose another name."
                 );
             db.People.Add(person);
@@ -102,7 +104,13 @@ public sealed class ChangePeople(BeaconDb db, SignInDesk desk, SignInThrottle th
             await db.Consents.Where(c => (c.By == person.Name || c.ConsentedBy == person.Name) && c.UsedAt == null).ExecuteDeleteAsync(ct);
             await DropApprovalsAsync(person.Name, "has left", ct);
             var owned = await db.Certificates.CountAsync(c => c.Owner == person.Name, ct);
-            await db.Note(now, caller.Actor, "person.left", person.Name, $"{sessions} sessions ended; {owned} certificates are theirs and want another owner");
+            await db.Note(
+                now,
+                caller.Actor,
+                "person.left",
+                person.Name,
+                $"{sessions} sessions ended; {owned} certificates are theirs and want another owner"
+            );
             await write.CommitAsync(ct);
         }
         Changed();
@@ -110,7 +118,11 @@ public sealed class ChangePeople(BeaconDb db, SignInDesk desk, SignInThrottle th
 
     private async Task DropApprovalsAsync(string name, string why, CancellationToken ct)
     {
-        foreach (var r in await db.Requests.Where(r => r.State == RequestState.WaitingForApproval && r.ApprovalsJson.Contains("\"" + name + "\"")).ToListAsync(ct))
+        foreach (
+            var r in await db
+                .Requests.Where(r => r.State == RequestState.WaitingForApproval && r.ApprovalsJson.Contains("\"" + name + "\""))
+                .ToListAsync(ct)
+        )
             if (r.DropApprovals(by => by == name))
                 await db.Note(clock.GetUtcNow(), "rules", "request.approval-dropped", $"request {r.Id}", $"{name} {why}");
     }
@@ -121,7 +133,11 @@ public sealed class ChangePeople(BeaconDb db, SignInDesk desk, SignInThrottle th
             return;
         var others = await db.People.AsNoTracking().Where(p => p.LeftAt == null && p.Id != person.Id).Select(p => p.Groups).ToListAsync(ct);
         if (!others.Any(g => g.Split(',').Contains(Who.Administrators)))
-            throw new BeaconProblem(ProblemCode.WrongState, $"{person.Name} is the only administrator: nobody could let anybody in any more.", "Make somebody else an administrator first.");
+            throw new BeaconProblem(
+                ProblemCode.WrongState,
+                $"{person.Name} is the only administrator: nobody could let anybody in any more.",
+                "Make somebody else an administrator first."
+            );
     }
 
     private async Task<Person> FindAsync(string name, CancellationToken ct) =>

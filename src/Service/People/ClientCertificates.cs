@@ -1,6 +1,6 @@
-using OrderlyBeacon.Contracts;
 using System.Collections.Concurrent;
 using Microsoft.EntityFrameworkCore;
+using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core.Names;
 using OrderlyBeacon.Service.Certificates;
 using OrderlyBeacon.Service.Storage;
@@ -58,7 +58,10 @@ public sealed class ClientCertificates(IServiceScopeFactory scopes, TimeProvider
             return new(edition, null, null);
         var host = await db
             .Hosts.AsNoTracking()
-            .FirstOrDefaultAsync(h => h.State == HostState.Joined && (h.AgentThumbprint == thumbprint || h.AgentNextThumbprint == thumbprint), ct);
+            .FirstOrDefaultAsync(
+                h => h.State == HostState.Joined && (h.AgentThumbprint == thumbprint || h.AgentNextThumbprint == thumbprint),
+                ct
+            );
         if (host?.AgentNextThumbprint == thumbprint)
             await TakeUpAsync(db, host.Id, thumbprint, ct);
         return new(edition, host?.Id, host?.Name);

@@ -8,7 +8,6 @@ public sealed class Person
     /// <summary>Names of actors in the journal that are no people.</summary>
     private static readonly string[] Reserved = ["system", "rules", "renewal", "parent", "agent", "service"];
 
-
     public int Id { get; private init; }
     public string Name { get; private init; } = "";
     public string PasswordHash { get; private set; } = "";
@@ -27,7 +26,11 @@ public sealed class Person
             );
         var lower = name.ToLowerInvariant();
         if (Reserved.Contains(lower))
-            throw new BeaconProblem(ProblemCode.InputInvalid, $"\"{lower}\" is what the journal calls a part of the service.", "Choose another name.");
+            throw new BeaconProblem(
+                ProblemCode.InputInvalid,
+                $"\"{lower}\" is what the journal calls a part of the service.",
+                "Choose another name."
+            );
         var person = new Person { Name = lower, PasswordHash = passwordHash };
         person.Regroup(groups);
         return person;
@@ -37,7 +40,11 @@ public sealed class Person
     {
         var all = groups.Select(g => g.Trim()).Where(g => g.Length > 0).Distinct().ToList();
         if (all.Find(g => g.Length > 64 || !g.All(c => char.IsAsciiLetterOrDigit(c) || c is '.' or '-' or '_')) is { } bad)
-            throw new BeaconProblem(ProblemCode.InputInvalid, $"\"{bad}\" is not a group's name.", "Use letters, digits, dots and hyphens.");
+            throw new BeaconProblem(
+                ProblemCode.InputInvalid,
+                $"\"{bad}\" is not a group's name.",
+                "Use letters, digits, dots and hyphens."
+            );
         Groups = string.Join(',', all);
     }
 

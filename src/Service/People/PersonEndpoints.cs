@@ -17,7 +17,9 @@ internal static class PersonEndpoints
                 "/people",
                 async (BeaconDb db, SignInThrottle throttle, CancellationToken ct) =>
                     TypedResults.Ok(
-                        (await db.People.AsNoTracking().OrderBy(p => p.Name).Take(1000).ToListAsync(ct)).Select(p => Info(p, throttle)).ToList()
+                        (await db.People.AsNoTracking().OrderBy(p => p.Name).Take(1000).ToListAsync(ct))
+                            .Select(p => Info(p, throttle))
+                            .ToList()
                     )
             )
             .Is(Operation.ListPeople);
@@ -60,7 +62,8 @@ internal static class PersonEndpoints
                 }
             )
             .Is(Operation.RemovePerson);
-        g.MapGet("/consents", async (Consents consents, CancellationToken ct) => TypedResults.Ok(await consents.ListAsync(ct))).Is(Operation.ListConsents);
+        g.MapGet("/consents", async (Consents consents, CancellationToken ct) => TypedResults.Ok(await consents.ListAsync(ct)))
+            .Is(Operation.ListConsents);
         g.MapPost(
                 "/consents/{number:long}",
                 async (long number, Consents consents, Caller caller, CancellationToken ct) =>
@@ -105,7 +108,9 @@ internal static class PersonEndpoints
         g.MapGet(
                 "/session",
                 (Caller caller, BeaconOptions options) =>
-                    TypedResults.Ok(new Session(caller.Name, caller.Groups, DateTimeOffset.MaxValue, null) { SecondPerson = options.SecondPerson })
+                    TypedResults.Ok(
+                        new Session(caller.Name, caller.Groups, DateTimeOffset.MaxValue, null) { SecondPerson = options.SecondPerson }
+                    )
             )
             .Is(Operation.GetSession);
         g.MapPut(
@@ -141,5 +146,6 @@ internal static class PersonEndpoints
             Expires = until,
         };
 
-    private static PersonInfo Info(Person p, SignInThrottle throttle) => new(p.Name, p.GroupList, throttle.IsPaused(p.Name)) { Left = p.LeftAt };
+    private static PersonInfo Info(Person p, SignInThrottle throttle) =>
+        new(p.Name, p.GroupList, throttle.IsPaused(p.Name)) { Left = p.LeftAt };
 }

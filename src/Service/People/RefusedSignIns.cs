@@ -32,12 +32,24 @@ public sealed class RefusedSignIns(PeopleBook people, TimeProvider clock)
             if (!_counts.TryRemove(name, out var c))
                 continue;
             if (await people.KnowsAsync(name, ct))
-                await db.Note(clock.GetUtcNow(), "service", "person.sign-in-refused", name, $"{c.Count} wrong passwords, last from {c.Source}");
+                await db.Note(
+                    clock.GetUtcNow(),
+                    "service",
+                    "person.sign-in-refused",
+                    name,
+                    $"{c.Count} wrong passwords, last from {c.Source}"
+                );
             else
                 unknown += c.Count;
         }
         if (unknown > 0)
-            await db.Note(clock.GetUtcNow(), "service", "person.sign-in-refused", "unknown names", $"{unknown} sign-ins with names that do not exist");
+            await db.Note(
+                clock.GetUtcNow(),
+                "service",
+                "person.sign-in-refused",
+                "unknown names",
+                $"{unknown} sign-ins with names that do not exist"
+            );
         await write.CommitAsync(ct);
     }
 }

@@ -9,7 +9,13 @@ using OrderlyBeacon.Service.Storage;
 namespace OrderlyBeacon.Service.People;
 
 /// <summary>Checks passwords and tokens. What it answers, and how long that takes, says nothing about who exists.</summary>
-public sealed class SignInDesk(IServiceScopeFactory scopes, HashLane lane, SignInThrottle throttle, RefusedSignIns refused, TimeProvider clock)
+public sealed class SignInDesk(
+    IServiceScopeFactory scopes,
+    HashLane lane,
+    SignInThrottle throttle,
+    RefusedSignIns refused,
+    TimeProvider clock
+)
 {
     public static readonly TimeSpan SessionLife = TimeSpan.FromHours(12);
     private static readonly TimeSpan CacheLife = TimeSpan.FromSeconds(30);

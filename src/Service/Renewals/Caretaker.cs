@@ -1,10 +1,10 @@
-using OrderlyBeacon.Service.People;
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Renewal;
 using OrderlyBeacon.Service.Authorities;
 using OrderlyBeacon.Service.Health;
+using OrderlyBeacon.Service.People;
 using OrderlyBeacon.Service.Publishing;
 using OrderlyBeacon.Service.Requests;
 using OrderlyBeacon.Service.Revocations;

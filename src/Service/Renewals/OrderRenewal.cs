@@ -3,10 +3,10 @@ using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Profiles;
+using OrderlyBeacon.Core.Rights;
 using OrderlyBeacon.Service.Authorities;
 using OrderlyBeacon.Service.Certificates;
 using OrderlyBeacon.Service.Notices;
-using OrderlyBeacon.Core.Rights;
 using OrderlyBeacon.Service.People;
 using OrderlyBeacon.Service.Requests;
 using OrderlyBeacon.Service.Rights;
@@ -58,10 +58,9 @@ public sealed class OrderRenewal(
         )
             return open;
 
-        var renewed =
-            await RetryNextEditionAsync(certificate, hostId, now, ct) is { } retried
-                ? new Renewed(retried, null)
-                : await RequestAsync(certificate, host, actor, now, ct);
+        var renewed = await RetryNextEditionAsync(certificate, hostId, now, ct) is { } retried
+            ? new Renewed(retried, null)
+            : await RequestAsync(certificate, host, actor, now, ct);
         await write.CommitAsync(ct);
         bell.Ring(hostId);
         changes.Tell("certificate", certificate.Name);
@@ -108,7 +107,13 @@ public sealed class OrderRenewal(
     /// The next request, decided with the facts of now. What needs approval is recorded and waits for it, while the edition in use goes on; what is refused is
     /// recorded too, so that its owner finds out why.
     /// </summary>
-    private async Task<Renewed> RequestAsync(Certificate certificate, Hosts.Host host, string actor, DateTimeOffset now, CancellationToken ct)
+    private async Task<Renewed> RequestAsync(
+        Certificate certificate,
+        Hosts.Host host,
+        string actor,
+        DateTimeOffset now,
+        CancellationToken ct
+    )
     {
         if (await WaitingAsync(certificate, ct) is { } waiting)
             return new(null, NeedsApproval(certificate, waiting, $"request {waiting} is still waiting."));

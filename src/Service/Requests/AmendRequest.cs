@@ -15,7 +15,14 @@ using Verdict = OrderlyBeacon.Core.Profiles.Verdict;
 namespace OrderlyBeacon.Service.Requests;
 
 /// <summary>Other names before the approval. They go through the same decision, in the requester's name: nobody gets a name by somebody else's zones.</summary>
-public sealed class AmendRequest(BeaconDb db, DecideEnrolment decide, ProfileCatalogue profiles, MayAct may, Changes changes, TimeProvider clock)
+public sealed class AmendRequest(
+    BeaconDb db,
+    DecideEnrolment decide,
+    ProfileCatalogue profiles,
+    MayAct may,
+    Changes changes,
+    TimeProvider clock
+)
 {
     public async Task RunAsync(long id, Amendment wish, Caller caller, CancellationToken ct)
     {
@@ -65,7 +72,10 @@ public sealed class AmendRequest(BeaconDb db, DecideEnrolment decide, ProfileCat
     /// <summary>A common name that is no name any more would be one that nobody judged.</summary>
     private static DistinguishedName SubjectFor(Request request, List<string> names, Core.Profiles.Profile profile)
     {
-        IReadOnlyList<AlternativeName> judged = [.. names.Select(n => AlternativeName.TryParse(n, out var name, out _) ? name : null).OfType<AlternativeName>()];
+        IReadOnlyList<AlternativeName> judged =
+        [
+            .. names.Select(n => AlternativeName.TryParse(n, out var name, out _) ? name : null).OfType<AlternativeName>(),
+        ];
         var now = request.Subject.Length > 0 ? DistinguishedName.Parse(request.Subject) : null;
         return SubjectDecision.Decide(null, now, judged, profile).Subject;
     }

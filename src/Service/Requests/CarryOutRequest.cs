@@ -16,7 +16,9 @@ public sealed class CarryOutRequest(BeaconDb db, AuthorityRegistry registry)
         var names = Shapes.Strings(request.NamesJson);
         var certificate = await db.Certificates.FirstOrDefaultAsync(c => c.Name == request.CertificateName, ct);
         if (certificate is null)
-            db.Certificates.Add(certificate = Certificate.Of(request.CertificateName, request.HostId, request.RenewAfter, request.Requester));
+            db.Certificates.Add(
+                certificate = Certificate.Of(request.CertificateName, request.HostId, request.RenewAfter, request.Requester)
+            );
         else if (request.RenewAfter is { } after)
             certificate.ChangePolicy(new(after, certificate.NewKey, certificate.Automatic));
         certificate.Wish(request.Profile, request.Subject, request.NamesJson, request.Key, request.Life);

@@ -48,16 +48,21 @@ public sealed class DecideAgain(DecideEnrolment decide, ProfileCatalogue profile
     {
         var still = new List<string>();
         foreach (var a in request.Approvals)
-            if (await people.GroupsOfAsync(a.By, ct) is var groups && (groups.Contains(Who.Approvers) || groups.Contains(Who.Administrators)))
+            if (
+                await people.GroupsOfAsync(a.By, ct) is var groups
+                && (groups.Contains(Who.Approvers) || groups.Contains(Who.Administrators))
+            )
                 still.Add(a.By);
         return still;
     }
 
-    public static string Json(EnrolmentVerdict v) => JsonSerializer.Serialize([.. v.Verdicts.Select(Shapes.Of)], BeaconJson.Default.ListNameVerdictInfo);
+    public static string Json(EnrolmentVerdict v) =>
+        JsonSerializer.Serialize([.. v.Verdicts.Select(Shapes.Of)], BeaconJson.Default.ListNameVerdictInfo);
 
     /// <summary>Why it is not granted any more, in sentences.</summary>
     public static string Why(EnrolmentVerdict v) =>
-        string.Join(" ", v.Verdicts.Where(x => x.Verdict != Verdict.Granted).Select(x => $"{x.Name}: {x.Evidence}")) is { Length: > 0 } names
+        string.Join(" ", v.Verdicts.Where(x => x.Verdict != Verdict.Granted).Select(x => $"{x.Name}: {x.Evidence}"))
+            is { Length: > 0 } names
             ? names
             : $"{v.PeopleNeeded} people must approve it.";
 }

@@ -74,7 +74,13 @@ public sealed class DecideRequest(
     }
 
     /// <returns>What the approver is told when it is not granted any more.</returns>
-    private async Task<BeaconProblem?> SettleAsync(Request request, EnrolmentVerdict decided, Hosts.Host? host, DateTimeOffset now, CancellationToken ct)
+    private async Task<BeaconProblem?> SettleAsync(
+        Request request,
+        EnrolmentVerdict decided,
+        Hosts.Host? host,
+        DateTimeOffset now,
+        CancellationToken ct
+    )
     {
         if (decided.Overall != Verdict.Granted)
         {
@@ -94,7 +100,9 @@ public sealed class DecideRequest(
     {
         var open = await db
             .Requests.AsNoTracking()
-            .Where(r => (r.State == RequestState.WaitingForApproval || r.State == RequestState.WaitingOutside) && r.Approved && r.HostId == null)
+            .Where(r =>
+                (r.State == RequestState.WaitingForApproval || r.State == RequestState.WaitingOutside) && r.Approved && r.HostId == null
+            )
             .OrderBy(r => r.Id)
             .Take(50)
             .ToListAsync(ct);

@@ -8,6 +8,7 @@ namespace OrderlyBeacon.Service.Requests;
 public sealed class Request
 {
     public long Id { get; private init; }
+
     /// <summary>The ledger alone makes it <see cref="RequestState.Issued"/>, from the states that it expects.</summary>
     public RequestState State { get; private set; }
     public int? CertificateId { get; private set; }

@@ -1,13 +1,13 @@
-using OrderlyBeacon.Service.Rights;
-using OrderlyBeacon.Core.Rights;
 using System.Text.Json;
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Keys;
 using OrderlyBeacon.Core.Renewal;
+using OrderlyBeacon.Core.Rights;
 using OrderlyBeacon.Service.Authorities;
 using OrderlyBeacon.Service.People;
+using OrderlyBeacon.Service.Rights;
 using OrderlyBeacon.Service.Storage;
 
 namespace OrderlyBeacon.Service.Requests;
@@ -20,7 +20,9 @@ internal static class RequestEndpoints
         g.MapPost(
                 "/preview",
                 async (NewRequest wish, WishReading reading, IssueEdition issue, TimeProvider clock, Caller caller, CancellationToken ct) =>
-                    TypedResults.Ok(Preview(await reading.ReadAsync(wish, caller, Operation.PreviewRequest, ct), wish, issue, clock.GetUtcNow()))
+                    TypedResults.Ok(
+                        Preview(await reading.ReadAsync(wish, caller, Operation.PreviewRequest, ct), wish, issue, clock.GetUtcNow())
+                    )
             )
             .Is(Operation.PreviewRequest);
 

@@ -71,7 +71,10 @@ public sealed class WishReading(
         else if (asked.Count == 0)
             throw Bad("No name is given.", "Give the host names that clients connect to.");
         var existing = await FindExistingAsync(NameOf(wish, asked, csr, host, caller), host, caller, operation, ct);
-        IReadOnlyList<AlternativeName> names = [.. asked.Select(a => AlternativeName.TryParse(a, out var n, out _) ? n : null).OfType<AlternativeName>().Distinct()];
+        IReadOnlyList<AlternativeName> names =
+        [
+            .. asked.Select(a => AlternativeName.TryParse(a, out var n, out _) ? n : null).OfType<AlternativeName>().Distinct(),
+        ];
         var subject = SubjectDecision.Decide(wish.Subject, csr?.Subject, names, profile);
         var decided = await decide.RunAsync(new(profile, asked, subject.Subject, host, existing.Row, caller.Name, []), ct);
         var key = csr?.PublicKey.Spec ?? KeyOf(wish, existing.Row, profile);
@@ -110,7 +113,10 @@ public sealed class WishReading(
         if (wish.Host is null && wish.Csr is null)
             throw Bad("Neither a host nor a CSR is given.", "Give the host that shall make the key, or a CSR.");
         if (wish.RenewAfter is < 0.05 or > 0.95)
-            throw Bad("A renewal can be planned after 0.05 to 0.95 of a certificate's life.", "Give a number in that range; 0.67 is usual.");
+            throw Bad(
+                "A renewal can be planned after 0.05 to 0.95 of a certificate's life.",
+                "Give a number in that range; 0.67 is usual."
+            );
     }
 
     private static IReadOnlyList<string> Asked(NewRequest wish, CertificationRequest? csr)

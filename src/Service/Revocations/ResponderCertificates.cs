@@ -1,7 +1,7 @@
-using OrderlyBeacon.Core.Enrolment;
 using System.Security.Cryptography;
 using System.Security.Cryptography.X509Certificates;
 using OrderlyBeacon.Contracts;
+using OrderlyBeacon.Core.Enrolment;
 using OrderlyBeacon.Core.Issuing;
 using OrderlyBeacon.Core.Keys;
 using OrderlyBeacon.Core.Names;
@@ -99,7 +99,10 @@ public sealed class ResponderCertificates(
         var recorded = await issue.RunAsync(
             OwnEnrolments.ForResponder(profiles.Get("responder"), name, clock.GetUtcNow()),
             PublicKeyInfo.Read(key.ExportSubjectPublicKeyInfo()),
-            new($"responder-{point.KeyNumber}{CertificateNaming.System}", EditionState.Current, "system", "the service itself") { Under = point },
+            new($"responder-{point.KeyNumber}{CertificateNaming.System}", EditionState.Current, "system", "the service itself")
+            {
+                Under = point,
+            },
             ct
         );
         OwnKeyFile.Write(file, recorded.Der, key);

@@ -18,7 +18,12 @@ public sealed class Attempts(BeaconDb db)
             .OrderByDescending(e => e.Sequence)
             .Take(MostRead)
             .Where(e => e.Action == Action && e.At > dayAgo)
-            .Select(e => new { e.Subject, e.Actor, e.Detail })
+            .Select(e => new
+            {
+                e.Subject,
+                e.Actor,
+                e.Detail,
+            })
             .ToListAsync(ct);
         return
         [

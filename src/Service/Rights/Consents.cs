@@ -36,7 +36,11 @@ public sealed class Consent
         if (by == By)
             throw new BeaconProblem(ProblemCode.OwnRequest, "You asked for this consent yourself.", "Ask another administrator.");
         if (ConsentedBy is not null || now > Until)
-            throw new BeaconProblem(ProblemCode.WrongState, ConsentedBy is not null ? $"{ConsentedBy} has consented already." : "It was good for an hour only.", "Have the call made again.");
+            throw new BeaconProblem(
+                ProblemCode.WrongState,
+                ConsentedBy is not null ? $"{ConsentedBy} has consented already." : "It was good for an hour only.",
+                "Have the call made again."
+            );
         ConsentedBy = by;
     }
 
@@ -137,7 +141,11 @@ public sealed class Consents(BeaconDb db, TimeProvider clock)
         {
             var node = body.Length == 0 ? null : JsonNode.Parse(body);
             if (node is JsonObject o)
-                foreach (var key in o.Select(p => p.Key).Where(k => k.Contains("password", StringComparison.OrdinalIgnoreCase) || k is "old" or "new").ToList())
+                foreach (
+                    var key in o.Select(p => p.Key)
+                        .Where(k => k.Contains("password", StringComparison.OrdinalIgnoreCase) || k is "old" or "new")
+                        .ToList()
+                )
                     o[key] = "(not shown)";
             var text = node?.ToJsonString() ?? "";
             return text.Length > MostBody ? text[..MostBody] + " …" : text;

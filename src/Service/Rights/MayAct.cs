@@ -48,7 +48,13 @@ public sealed class MayAct(IServiceScopeFactory scopes, TimeProvider clock)
             await using var scope = scopes.CreateAsyncScope();
             var db = scope.ServiceProvider.GetRequiredService<BeaconDb>();
             await using var write = await db.BeginWriteAsync();
-            await db.Note(now, caller.Actor, "attempt.refused", thing.Called, $"{BeaconProblem.SlugOf(operation).Replace('-', ' ')}: {denial.Reason}");
+            await db.Note(
+                now,
+                caller.Actor,
+                "attempt.refused",
+                thing.Called,
+                $"{BeaconProblem.SlugOf(operation).Replace('-', ' ')}: {denial.Reason}"
+            );
             await write.CommitAsync();
         });
         await Task.CompletedTask;

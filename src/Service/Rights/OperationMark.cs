@@ -34,7 +34,11 @@ internal static class RightsGate
                 if (endpoint?.Metadata.GetMetadata<OperationMark>() is not { Operation: var operation })
                 {
                     if (endpoint is not null && context.Request.Path.StartsWithSegments("/api/v1"))
-                        throw new BeaconProblem(ProblemCode.Internal, "This call is not in the table of rights.", "Report it; it is refused until it is there.");
+                        throw new BeaconProblem(
+                            ProblemCode.Internal,
+                            "This call is not in the table of rights.",
+                            "Report it; it is refused until it is there."
+                        );
                     await next();
                     return;
                 }

@@ -15,9 +15,15 @@ public sealed class Owners(BeaconDb db, PeopleBook people, Changes changes, Time
     public async Task CheckAsync(string owner, CancellationToken ct)
     {
         var group = owner.StartsWith(Thing.GroupPrefix, StringComparison.Ordinal) ? owner[Thing.GroupPrefix.Length..] : null;
-        var isGood = group is null ? await people.KnowsAsync(owner, ct) : group.Length is > 0 and <= 64 && group.All(c => char.IsAsciiLetterOrDigit(c) || c is '.' or '-' or '_');
+        var isGood = group is null
+            ? await people.KnowsAsync(owner, ct)
+            : group.Length is > 0 and <= 64 && group.All(c => char.IsAsciiLetterOrDigit(c) || c is '.' or '-' or '_');
         if (!isGood)
-            throw new BeaconProblem(ProblemCode.InputInvalid, $"\"{owner}\" is nobody who could own it.", "Give a person's sign-in name, or group:NAME.");
+            throw new BeaconProblem(
+                ProblemCode.InputInvalid,
+                $"\"{owner}\" is nobody who could own it.",
+                "Give a person's sign-in name, or group:NAME."
+            );
     }
 
     public async Task GiveHostAsync(string name, string owner, Caller caller, CancellationToken ct)

@@ -107,7 +107,11 @@ internal static class AnswerOnce
                 "Use a new key for each new wish."
             );
         if (known.Status == AnsweredPost.Reserved)
-            throw new BeaconProblem(ProblemCode.InProgress, "The same call is being carried out now.", "Wait, then ask with the same key again for its answer.");
+            throw new BeaconProblem(
+                ProblemCode.InProgress,
+                "The same call is being carried out now.",
+                "Wait, then ask with the same key again for its answer."
+            );
         if (known.Status == AnsweredPost.CutOff)
             throw new BeaconProblem(
                 ProblemCode.InProgress,

@@ -1,5 +1,3 @@
-using OrderlyBeacon.Service.Rights;
-using OrderlyBeacon.Service.Revocations;
 using System.Data.Common;
 using Microsoft.EntityFrameworkCore;
 using Microsoft.EntityFrameworkCore.Diagnostics;
@@ -13,6 +11,8 @@ using OrderlyBeacon.Service.Keeping;
 using OrderlyBeacon.Service.People;
 using OrderlyBeacon.Service.Profiles;
 using OrderlyBeacon.Service.Requests;
+using OrderlyBeacon.Service.Revocations;
+using OrderlyBeacon.Service.Rights;
 using OrderlyBeacon.Service.Work;
 
 namespace OrderlyBeacon.Service.Storage;

@@ -1,8 +1,8 @@
-using OrderlyBeacon.Core.Revocation;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Issuing;
 using OrderlyBeacon.Core.Paths;
+using OrderlyBeacon.Core.Revocation;
 using OrderlyBeacon.Service.Authorities;
 using OrderlyBeacon.Service.Revocations;
 

@@ -13,7 +13,14 @@ using OrderlyBeacon.Service.Storage;
 namespace OrderlyBeacon.Service.Work;
 
 /// <summary>Issues the edition for an order's CSR, after it was decided again with the facts of now. Asked again with the same key, it gives the same edition.</summary>
-public sealed class AnswerCsr(BeaconDb db, IssueEdition issue, AuthorityRegistry registry, DecideAgain again, Changes changes, TimeProvider clock)
+public sealed class AnswerCsr(
+    BeaconDb db,
+    IssueEdition issue,
+    AuthorityRegistry registry,
+    DecideAgain again,
+    Changes changes,
+    TimeProvider clock
+)
 {
     public async Task<OrderEdition> RunAsync(Hosts.Host host, long orderId, string csrText, CancellationToken ct)
     {

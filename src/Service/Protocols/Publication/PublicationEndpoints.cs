@@ -65,7 +65,10 @@ internal static class PublicationEndpoints
     )
     {
         // On the plain port it is given only where the settings ask for it; here it wants a sign-in.
-        if (context.Request.IsHttps && RightsOf.Role(Operation.GetMetrics, People.Caller.Of(context.User).Who, options.Holdings.Groups) is { } denial)
+        if (
+            context.Request.IsHttps
+            && RightsOf.Role(Operation.GetMetrics, People.Caller.Of(context.User).Who, options.Holdings.Groups) is { } denial
+        )
             throw denial.Problem;
         var now = clock.GetUtcNow();
         var text = new System.Text.StringBuilder();

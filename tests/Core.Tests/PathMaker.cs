@@ -16,6 +16,9 @@ internal sealed record MadePath(
 /// <summary>Makes good paths of every shape, and puts one or two changes into them: faults, and harmless oddities that clients accept.</summary>
 internal sealed class PathMaker(int seed)
 {
+    /// <summary>The machine's own time: gnutls takes no other.</summary>
+    public static readonly DateTimeOffset Now = DateTimeOffset.FromUnixTimeSeconds(DateTimeOffset.UtcNow.ToUnixTimeSeconds() / 60 * 60);
+
     private const string Host = "www.good.thistledown.example";
     private readonly Random _random = new(seed);
 
@@ -142,13 +145,13 @@ internal sealed class PathMaker(int seed)
 
     private IEnumerable<(string, Action<Shape>)> Dates() =>
         [
-            ("leaf-expired", s => s.Leaf.To = World.Now.AddDays(-1)),
-            ("leaf-future", s => s.Leaf.From = World.Now.AddDays(1)),
-            ("authority-expired", s => Authority(s).To = World.Now.AddDays(-1)),
-            ("authority-future", s => Authority(s).From = World.Now.AddDays(1)),
-            ("root-expired", s => s.Root.To = World.Now.AddDays(-1)),
-            ("root-future", s => s.Root.From = World.Now.AddDays(1)),
-            ("leaf-outlives-issuer", s => s.Leaf.To = World.Now.AddDays(3000)),
+            ("leaf-expired", s => s.Leaf.To = PathMaker.Now.AddDays(-1)),
+            ("leaf-future", s => s.Leaf.From = PathMaker.Now.AddDays(1)),
+            ("authority-expired", s => Authority(s).To = PathMaker.Now.AddDays(-1)),
+            ("authority-future", s => Authority(s).From = PathMaker.Now.AddDays(1)),
+            ("root-expired", s => s.Root.To = PathMaker.Now.AddDays(-1)),
+            ("root-future", s => s.Root.From = PathMaker.Now.AddDays(1)),
+            ("leaf-outlives-issuer", s => s.Leaf.To = PathMaker.Now.AddDays(3000)),
         ];
 
     private IEnumerable<(string, Action<Shape>)> Authorities() =>
@@ -357,12 +360,12 @@ internal sealed class PathMaker(int seed)
                 s => s.Leaf.Put(Oids.AuthorityKeyIdentifier, false, Extensions.WriteAuthorityKeyIdentifier([1, 2, 3, 4]))
             ),
             ("key-identifier-none", s => s.Leaf.Drop(Oids.AuthorityKeyIdentifier)),
-            ("twin-expired", s => Twin(s, t => t.To = World.Now.AddDays(-1))),
+            ("twin-expired", s => Twin(s, t => t.To = PathMaker.Now.AddDays(-1))),
             (
                 "twin-out-of-bounds",
                 s => Twin(s, t => t.Put(Oids.NameConstraints, true, RawCertificate.Bounds([(2, Ascii("other.example"))], [])))
             ),
-            ("root-renewed", s => s.MoreAnchors.Add(b => Again(s.Root, r => r.To = World.Now.AddDays(-10)).Build(s.Root.Key))),
+            ("root-renewed", s => s.MoreAnchors.Add(b => Again(s.Root, r => r.To = PathMaker.Now.AddDays(-10)).Build(s.Root.Key))),
             ("long", Longer),
         ];
 

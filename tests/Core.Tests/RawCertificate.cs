@@ -29,8 +29,8 @@ internal sealed class RawCertificate
     public byte[] Subject { get; set; } = Name("Nobody");
     public byte[] Issuer { get; set; } = Name("Nobody");
     public byte[] Serial { get; set; } = [0x40, 1, 2, 3, 4, 5, 6, 7];
-    public DateTimeOffset From { get; set; } = World.Now.AddDays(-100);
-    public DateTimeOffset To { get; set; } = World.Now.AddDays(1000);
+    public DateTimeOffset From { get; set; } = PathMaker.Now.AddDays(-100);
+    public DateTimeOffset To { get; set; } = PathMaker.Now.AddDays(1000);
     public bool Fraction { get; set; }
     public int Version { get; set; } = 3;
     public Signed How { get; set; } = Signed.Sha256;

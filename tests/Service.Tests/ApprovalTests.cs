@@ -282,7 +282,7 @@ public sealed class ApprovalTests(RunningService service) : IClassFixture<Runnin
                 ("life: 30d", "life: 9000d", "longer than the authority's own"),
                 ("life: 30d", "life: 30", "is not a life"),
                 ("hostNames: true", "hostNames: false", "host names are not"),
-                ("approvals: 0", "approvals: 3", "cannot be had"),
+                ("approvals: 0", "approvals: 3", "must be 0, 1 or 2"),
                 ("approvals: 0", "approvals: many", "another kind"),
                 ("keys: [", "keys: [ec-p192, ", "is not a kind of key"),
                 ("extendedKeyUsage: [tls-server]", "extendedKeyUsage: [tls-server, ocsp-signing]", "could call any certificate good"),

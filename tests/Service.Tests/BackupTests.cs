@@ -14,9 +14,11 @@ public sealed class BackupTests
     [Fact]
     public async Task A_backup_under_load_is_restored_and_goes_on()
     {
-        await using var service = new RunningService();
-        await service.InitializeAsync();
         using var s = new Scratch();
+        var (certificate, key) = RecoveryKey(s, "keys", Words);
+        var (_, otherKey) = RecoveryKey(s, "other keys", Words);
+        await using var service = new RunningService { Settings = { ["BEACON_RECOVERYCERTIFICATES"] = certificate } };
+        await service.InitializeAsync();
         var home = service.Home();
         var (serials, numbers) = (new ConcurrentQueue<string>(), new ConcurrentQueue<long>());
         using var end = new CancellationTokenSource();
@@ -39,18 +41,11 @@ public sealed class BackupTests
             await Task.Delay(50, TestContext.Current.CancellationToken);
 
         var file = s["kept.sealed"];
-        var (code, output, error) = Programs.Run(
-            "bash",
-            [
-                "-c",
-                $"exec dotnet {Path.Combine(AppContext.BaseDirectory, "beacon.dll")} backup --out {file} --passphrase-fd 3 3<<<'{Words}'",
-            ],
-            [],
-            new Dictionary<string, string> { ["BEACON_HOME"] = home }
-        );
+        var (code, output, error) = service.Beacon(home, "backup", "--out", file);
         Assert.True(code == 0, output + error + service.Errors);
         Assert.Equal(UnixFileMode.UserRead | UnixFileMode.UserWrite, File.GetUnixFileMode(file));
         Assert.DoesNotContain("SQLite format", System.Text.Encoding.Latin1.GetString(File.ReadAllBytes(file)));
+        OpenedInAnEmergency(s, file, key, certificate);
         Assert.Empty(Directory.EnumerateFileSystemEntries(service.Data, "backup-*"));
         var before = serials.Count;
         while (serials.Count < before + 4)
@@ -73,18 +68,20 @@ public sealed class BackupTests
         Directory.Move(service.Data, service.Data + "-lost");
 
         // Wrong passphrase, altered, cut short, over something: refused, and nothing is left behind.
-        Refused("does not open", "not the right words at all", file);
+        Refused("does not open the recovery key", "not the right words at all", file);
+        Refused("is not sealed to this key", Words, file, otherKey);
+        Refused("no recovery key", Words, file, certificate);
         var bytes = File.ReadAllBytes(file);
-        bytes[^100] ^= 1;
+        bytes[bytes.Length / 2] ^= 1;
         Refused("was altered", Words, Altered(bytes));
-        Refused("ends too early", Words, Altered(File.ReadAllBytes(file)[..^200]));
+        Refused("ends too early", Words, Altered(File.ReadAllBytes(file)[..^5000]));
         Refused("is no backup", Words, list);
         Directory.CreateDirectory(service.Data);
         File.WriteAllText(Path.Combine(service.Data, "something"), "");
         Refused("is not empty", Words, file);
         Directory.Delete(service.Data, recursive: true);
 
-        var (restored, told, why) = Restore(Words, file, "--list", list);
+        var (restored, told, why) = Restore(Words, file, key, "--list", list);
         Assert.True(restored == 0, told + why);
         Assert.Contains($"Serial {known.Serial} was revoked after the backup (key-compromise): it is revoked again.", told);
         Assert.Contains($"Serial {late.Serial} was issued and revoked after the backup", told);
@@ -113,12 +110,12 @@ public sealed class BackupTests
         Assert.Equal(0, service.Beacon(again, "journal", "verify").Code);
         Assert.Contains("service.restored", service.Beacon(again, "journal", "list", "service.", "--json").Output);
 
-        (int, string, string) Restore(string words, string from, params string[] more) =>
+        (int, string, string) Restore(string words, string from, string with, params string[] more) =>
             Programs.Run(
                 "bash",
                 [
                     "-c",
-                    $"exec dotnet {Path.Combine(AppContext.BaseDirectory, "beacond.dll")} restore {from} --passphrase-fd 3 {string.Join(' ', more)} 3<<<'{words}'",
+                    $"exec dotnet {Path.Combine(AppContext.BaseDirectory, "beacond.dll")} restore {from} --key '{with}' --passphrase-fd 3 {string.Join(' ', more)} 3<<<'{words}'",
                 ],
                 [],
                 new Dictionary<string, string>
@@ -130,9 +127,9 @@ public sealed class BackupTests
                 }
             );
 
-        void Refused(string says, string words, string from)
+        void Refused(string says, string words, string from, string? with = null)
         {
-            var (no, said, problem) = Restore(words, from);
+            var (no, said, problem) = Restore(words, from, with ?? key);
             Assert.True(no != 0, said);
             Assert.Contains(says, problem);
             Assert.DoesNotContain("   at ", problem);
@@ -145,6 +142,38 @@ public sealed class BackupTests
             File.WriteAllBytes(path, content);
             return path;
         }
+    }
+
+    /// <summary>Made as on another machine: its certificate and its key.</summary>
+    internal static (string Certificate, string Key) RecoveryKey(Scratch s, string folder, string words)
+    {
+        var (code, output, error) = Programs.Run(
+            "bash",
+            [
+                "-c",
+                $"exec dotnet {Path.Combine(AppContext.BaseDirectory, "beacon.dll")} ceremony recovery-key '{s[folder]}' --passphrase-fd 3 3<<<'{words}'",
+            ]
+        );
+        Assert.True(code == 0, output + error);
+        string Only(string what) => Directory.EnumerateFiles(s[folder], what + "--*").Single();
+        return (Only("recovery-certificate"), Only("recovery-key"));
+    }
+
+    /// <summary>The lines of docs/guide/authority.md: another program opens each segment, and what comes out is the database.</summary>
+    private static void OpenedInAnEmergency(Scratch s, string file, string key, string certificate)
+    {
+        var folder = s["emergency"];
+        var script = $"""
+            set -e; mkdir {folder}; cd {folder}; tar -xf {file}
+            for f in *.cms; do
+              openssl cms -decrypt -inform DER -in "$f" -inkey '{key}' -recip '{certificate}' -passin 'pass:{Words}' | tail -n +2
+            done > content.tar
+            tar -xf content.tar
+            """;
+        var (code, output, error) = Programs.Run("bash", ["-c", script]);
+        Assert.True(code == 0, output + error);
+        Assert.StartsWith("SQLite format 3", File.ReadAllText(Path.Combine(folder, "beacon.db")));
+        Assert.Contains("for f in *.cms; do", File.ReadAllText(Path.Combine(Programs.Root, "docs", "guide", "authority.md")));
     }
 
     private static X509 Enrol(RunningService service, Scratch s)

@@ -31,6 +31,7 @@ internal sealed class PathSearch(PathQuestion question, PathWork work)
 
     private IEnumerable<PathWay> From(List<X509> path, List<X509> fetched)
     {
+        work.Step();
         var last = path[^1];
         if (question.Anchors.Any(a => Same(a, last)))
         {

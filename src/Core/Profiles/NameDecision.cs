@@ -173,14 +173,15 @@ public static class NameDecision
         // Before anything else, since no evidence helps.
         if (ReservedBy(name, dns, facts) is { } reserved)
             return Refused(name, VerdictReason.ServiceName, reserved, "Leave it out: the service makes its own certificate.");
-        if (bounds.FirstOrDefault(b => b.FirstAgainst([name]) is not null) is { } bound)
+        var verdict = dns is null ? DecideAddress(name, profile, facts) : DecideDns(name, dns, profile, facts);
+        // Whoever may not have the name anyway needs to hear that, not what the authority lacks.
+        if (verdict.Verdict != Verdict.Refused && bounds.FirstOrDefault(b => b.FirstAgainst([name]) is not null) is { } bound)
             return Refused(
                 name,
                 VerdictReason.OutOfBounds,
                 $"The authority may certify {bound}; clients would refuse the whole certificate.",
                 "Leave this name out, or have the authority's bounds widened at its renewal: beacon authority rehearse issuing."
             );
-        var verdict = dns is null ? DecideAddress(name, profile, facts) : DecideDns(name, dns, profile, facts);
         return verdict.Verdict == Verdict.NeedsApproval && facts.ApprovedBefore.Contains(name.ToString())
             ? Granted(name, VerdictReason.ApprovedBefore, verdict.Evidence + " It was approved for this certificate before.")
             : verdict;

@@ -54,7 +54,7 @@ public static class RightsOf
         };
         if (isFit)
             return null;
-        if (who.Name.Length == 0)
+        if (who.Name.Length == 0 && who.Host is null)
             return new(ProblemCode.NotSignedIn, "Nobody is signed in, or the sign-in has run out.", "Sign in: beacon sign-in.");
         return role == Rights.Role.Agent
             ? new(ProblemCode.NotAllowed, "Only a host's agent may do this.", "Nothing to do.")

@@ -33,7 +33,7 @@ internal static class RightsGate
                 var endpoint = context.GetEndpoint();
                 if (endpoint?.Metadata.GetMetadata<OperationMark>() is not { Operation: var operation })
                 {
-                    if (endpoint is not null && context.Request.Path.StartsWithSegments("/api/v1"))
+                    if (IsOurs(endpoint))
                         throw new BeaconProblem(
                             ProblemCode.Internal,
                             "This call is not in the table of rights.",
@@ -55,6 +55,9 @@ internal static class RightsGate
             }
         );
 
+    private static bool IsOurs(Endpoint? endpoint) =>
+        endpoint is RouteEndpoint { RoutePattern.RawText: { } path } && path.StartsWith("/api/v1", StringComparison.Ordinal);
+
     private static void ThrowUnlessFresh(People.Caller caller, BeaconOptions options, TimeProvider clock)
     {
         if (caller.ProvedAt is not { } at || clock.GetUtcNow() - at > options.Freshness)
@@ -70,7 +73,7 @@ internal static class RightsGate
     public static void CheckRights(this WebApplication app)
     {
         var endpoints = ((IEndpointRouteBuilder)app).DataSources.SelectMany(s => s.Endpoints).OfType<RouteEndpoint>();
-        foreach (var e in endpoints.Where(e => e.RoutePattern.RawText?.StartsWith("/api/v1", StringComparison.Ordinal) == true))
+        foreach (var e in endpoints.Where(IsOurs))
             if (e.Metadata.GetMetadata<OperationMark>() is not { } mark || !RightsTable.All.ContainsKey(mark.Operation))
                 throw new InvalidOperationException($"{e.RoutePattern.RawText} is not in the table of rights.");
     }

@@ -10,21 +10,6 @@ namespace OrderlyBeacon.Service.Storage.Migrations
         /// <inheritdoc />
         protected override void Up(MigrationBuilder migrationBuilder)
         {
-            migrationBuilder.DropColumn(
-                name: "Failures",
-                table: "People");
-
-            // Not renamed: who was locked for a while has not left.
-            migrationBuilder.DropColumn(
-                name: "LockedUntil",
-                table: "People");
-
-            migrationBuilder.AddColumn<long>(
-                name: "LeftAt",
-                table: "People",
-                type: "INTEGER",
-                nullable: true);
-
             migrationBuilder.AddColumn<long>(
                 name: "ProvedAt",
                 table: "Sessions",
@@ -70,14 +55,6 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                 type: "INTEGER",
                 nullable: false,
                 defaultValue: false);
-
-            migrationBuilder.AlterColumn<byte[]>(
-                name: "Body",
-                table: "AnsweredPosts",
-                type: "BLOB",
-                nullable: true,
-                oldClrType: typeof(string),
-                oldType: "TEXT");
 
             migrationBuilder.CreateTable(
                 name: "BurntKeys",
@@ -155,6 +132,30 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                 name: "IX_Consents_Hash",
                 table: "Consents",
                 column: "Hash");
+
+            // Last, since these two make their tables anew, and what is written by hand above must not wait for it.
+            migrationBuilder.DropColumn(
+                name: "Failures",
+                table: "People");
+
+            // Not renamed: who was locked for a while has not left.
+            migrationBuilder.DropColumn(
+                name: "LockedUntil",
+                table: "People");
+
+            migrationBuilder.AddColumn<long>(
+                name: "LeftAt",
+                table: "People",
+                type: "INTEGER",
+                nullable: true);
+
+            migrationBuilder.AlterColumn<byte[]>(
+                name: "Body",
+                table: "AnsweredPosts",
+                type: "BLOB",
+                nullable: true,
+                oldClrType: typeof(string),
+                oldType: "TEXT");
         }
 
         /// <inheritdoc />

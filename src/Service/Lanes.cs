@@ -5,6 +5,7 @@ using System.Text;
 using System.Threading.RateLimiting;
 using Microsoft.AspNetCore.RateLimiting;
 using OrderlyBeacon.Core;
+using OrderlyBeacon.Core.Rights;
 using OrderlyBeacon.Service.People;
 
 namespace OrderlyBeacon.Service;
@@ -23,6 +24,29 @@ internal static class Lanes
 
     /// <summary>Enrolments: many at a time, but not without end.</summary>
     public const string Enrolments = "enrolments";
+
+    /// <summary>The lane of each operation that has one.</summary>
+    public static string? Of(Operation operation) =>
+        operation switch
+        {
+            Operation.SignIn or Operation.ConfirmSignIn or Operation.ChangePassword => SignIns,
+            Operation.GetToday
+            or Operation.GetLookahead
+            or Operation.RehearseRenewal
+            or Operation.Look
+            or Operation.MeetHost
+            or Operation.CheckHealth
+            or Operation.IssueCrl
+            or Operation.ChangeProfile
+            or Operation.ImportProfile
+            or Operation.CompareProfileRevisions
+            or Operation.ExportProfile
+            or Operation.FindEditions
+            or Operation.RevokeMany
+            or Operation.TakeBackup => Dear,
+            Operation.SubmitRequest or Operation.PreviewRequest or Operation.RenewCertificate => Enrolments,
+            _ => null,
+        };
 
     private const int DearAtATime = 4,
         EnrolmentsAtATime = 64;

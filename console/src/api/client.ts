@@ -29,6 +29,8 @@ export type HealthPoint = Schemas['HealthPoint'];
 export type HealthFinding = Schemas['HealthFinding'];
 export type AuthorityInfo = Schemas['AuthorityInfo'];
 export type ProfileDetail = Schemas['ProfileDetail'];
+export type PersonInfo = Schemas['PersonInfo'];
+export type ConsentInfo = Schemas['ConsentInfo'];
 
 /** An RFC 9457 answer of ours: what is wrong, and what mends it. */
 interface Problem {
@@ -49,7 +51,27 @@ export class ProblemError extends Error {
   }
 }
 
-export const api = createClient<paths>({ baseUrl: '/' });
+/** Asks for the password again; true when it was given. */
+type Ask = () => Promise<boolean>;
+let ask: Ask | null = null;
+
+export function onSignInAgain(how: Ask | null): void {
+  ask = how;
+}
+
+/** A call that wants a fresh proof of who makes it is made again once that was given. */
+async function fetchProved(request: Request): Promise<Response> {
+  const again = request.clone();
+  const answer = await fetch(request);
+  if (answer.status !== 403 || !ask) return answer;
+  const problem = (await answer
+    .clone()
+    .json()
+    .catch(() => null)) as Problem | null;
+  return problem?.code === 'sign-in-again' && (await ask()) ? fetch(again) : answer;
+}
+
+export const api = createClient<paths>({ baseUrl: '/', fetch: fetchProved });
 
 interface Answer<T> {
   data?: T;

@@ -180,6 +180,22 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/subordinates/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["getSubordinateAnswer"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/hosts": {
         parameters: {
             query?: never;
@@ -207,6 +223,38 @@ export interface paths {
         put?: never;
         post?: never;
         delete: operations["removeHost"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/hosts/{name}/owner": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put: operations["giveHost"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/hosts/{name}/meetings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["meetHost"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -612,6 +660,22 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/certificates/{name}/owner": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put: operations["giveCertificate"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/certificates/{name}/policy": {
         parameters: {
             query?: never;
@@ -772,22 +836,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/subordinates/{number}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get: operations["getSubordinateAnswer"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/v1/session": {
         parameters: {
             query?: never;
@@ -804,6 +852,38 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/session/confirm": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["confirmSignIn"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put: operations["changePassword"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/people": {
         parameters: {
             query?: never;
@@ -814,6 +894,102 @@ export interface paths {
         get: operations["listPeople"];
         put?: never;
         post: operations["addPerson"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/{name}/unlock": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["unlockPerson"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/{name}/groups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put: operations["regroupPerson"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/{name}/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put: operations["resetPassword"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        delete: operations["removePerson"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/consents": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listConsents"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/consents/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["giveConsent"];
         delete?: never;
         options?: never;
         head?: never;
@@ -953,10 +1129,6 @@ export interface components {
             /** @description Where its request lies and what was said there; null when it is carried by hand. */
             waitsAt?: null | string;
         };
-        /** @description Opens the backup; it is not kept. */
-        BackupWish: {
-            passphrase: string;
-        };
         /** @description What a binding would change, shown before it is made. */
         BindPlan: {
             service: string;
@@ -1022,6 +1194,8 @@ export interface components {
             policy: components["schemas"]["PolicyInfo"];
             /** Format: int64 */
             version: number;
+            /** @description Whose it is: a person, `group:NAME`, `agent:HOST` or `system`. */
+            owner?: string;
         };
         /** @description A certificate's content in words. */
         CertificateText: {
@@ -1057,6 +1231,28 @@ export interface components {
             command: null | string;
             /** @description The console page that does it. */
             link: null | string;
+        };
+        /** @description The password once more: for a few minutes it is proof enough for what outlasts a session. */
+        ConfirmSignIn: {
+            password: string;
+        };
+        /** @description What an administrator wants to do that a second one must consent to. */
+        ConsentInfo: {
+            /** Format: int64 */
+            number: number;
+            /** @description As in the OpenAPI document. */
+            operation: string;
+            /** @description The call's address. */
+            about: string;
+            /** @description What goes along, without secrets. */
+            body: string;
+            by: string;
+            /** Format: date-time */
+            at: string;
+            /** Format: date-time */
+            until: string;
+            consentedBy: null | string;
+            used: boolean;
         };
         CrlInfo: {
             /** Format: int64 */
@@ -1249,6 +1445,8 @@ export interface components {
             /** Format: date-time */
             agentCertificateEnds: null | string;
             problem: null | components["schemas"]["ProblemInfo"];
+            /** @description Who may order work on it. */
+            owner?: string;
         };
         HostInvitation: {
             name: string;
@@ -1372,6 +1570,10 @@ export interface components {
             state: string;
             link: null | string;
         };
+        /** @description Has the service connect to an address and meet the host's agent there. */
+        MeetWish: {
+            address: string;
+        };
         NameVerdictInfo: {
             name: string;
             verdict: components["schemas"]["Verdict"];
@@ -1379,8 +1581,22 @@ export interface components {
             evidence: string;
             cure: string;
         };
+        NewGroups: {
+            groups: string[];
+        };
         NewHost: {
             name: string;
+            /** @description Who may order work on it: a person's name, or `group:NAME`; the administrators when left out. */
+            owner?: null | string;
+        };
+        NewOwner: {
+            /** @description A person's name, or `group:NAME`. */
+            owner: string;
+        };
+        NewPassword: {
+            /** @description The password so far, when it is one's own; null when an administrator sets somebody else's. */
+            old: null | string;
+            new: string;
         };
         NewPerson: {
             name: string;
@@ -1466,11 +1682,8 @@ export interface components {
             plan: null | components["schemas"]["BindPlan"];
             looks: components["schemas"]["LookInfo"][];
         };
-        /**
-         * @description What an agent can be ordered to do.
-         * @enum {unknown}
-         */
-        OrderKind: "obtain" | "bind" | "unbind" | "plan" | "look";
+        /** @description What an agent can be ordered to do. */
+        OrderKind: unknown;
         OrderList: {
             orders: components["schemas"]["Order"][];
         };
@@ -1517,7 +1730,13 @@ export interface components {
         PersonInfo: {
             name: string;
             groups: string[];
+            /** @description Sign-ins under this name have to wait, since there were many wrong passwords. */
             locked: boolean;
+            /**
+             * Format: date-time
+             * @description Since when they may not sign in any more; the name stays theirs.
+             */
+            left?: null | string;
         };
         PolicyInfo: {
             /** Format: double */
@@ -1769,6 +1988,8 @@ export interface components {
             /** Format: date-time */
             until: string;
             token: null | string;
+            /** @description Whether a second administrator must consent to what outlasts a session. */
+            secondPerson?: boolean;
         };
         /**
          * @description How much something needs a hand.
@@ -2039,11 +2260,7 @@ export interface operations {
             path?: never;
             cookie?: never;
         };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["BackupWish"];
-            };
-        };
+        requestBody?: never;
         responses: {
             /** @description OK */
             200: {
@@ -2097,6 +2314,30 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["OrderInfo"];
+                };
+            };
+        };
+    };
+    getSubordinateAnswer: {
+        parameters: {
+            query: {
+                key: string;
+            };
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SubordinateAnswer"];
                 };
             };
         };
@@ -2186,6 +2427,56 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    giveHost: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewOwner"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    meetHost: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MeetWish"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Told"];
+                };
             };
         };
     };
@@ -2855,6 +3146,32 @@ export interface operations {
             };
         };
     };
+    giveCertificate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewOwner"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CertificateDetail"];
+                };
+            };
+        };
+    };
     changePolicy: {
         parameters: {
             query?: never;
@@ -3094,30 +3411,6 @@ export interface operations {
             };
         };
     };
-    getSubordinateAnswer: {
-        parameters: {
-            query: {
-                key: string;
-            };
-            header?: never;
-            path: {
-                number: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["SubordinateAnswer"];
-                };
-            };
-        };
-    };
     getSession: {
         parameters: {
             query?: never;
@@ -3180,6 +3473,50 @@ export interface operations {
             };
         };
     };
+    confirmSignIn: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ConfirmSignIn"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    changePassword: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPassword"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
     listPeople: {
         parameters: {
             query?: never;
@@ -3221,6 +3558,136 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["PersonInfo"];
                 };
+            };
+        };
+    };
+    unlockPerson: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    regroupPerson: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewGroups"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PersonInfo"];
+                };
+            };
+        };
+    };
+    resetPassword: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPassword"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    removePerson: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    listConsents: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ConsentInfo"][];
+                };
+            };
+        };
+    };
+    giveConsent: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

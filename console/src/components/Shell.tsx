@@ -25,14 +25,16 @@ import {
   IconServer2,
   IconSun,
   IconSunrise,
+  IconUsers,
 } from '@tabler/icons-react';
 import { useQuery } from '@tanstack/react-query';
 import { Link, Navigate, Outlet, useLocation, useNavigate } from 'react-router';
 import { api, ProblemError, take } from '../api/client';
 import { useLive } from '../api/live';
 import { Failure } from './Bits';
+import { Prove } from './Prove';
 
-const places = [
+const places: { to: string; label: string; Icon: typeof IconBook2; forAdministrators?: boolean }[] = [
   { to: '/', label: 'Today', Icon: IconSunrise },
   { to: '/certificates', label: 'Certificates', Icon: IconCertificate },
   { to: '/new', label: 'New certificate', Icon: IconCirclePlus },
@@ -40,6 +42,7 @@ const places = [
   { to: '/hosts', label: 'Hosts and services', Icon: IconServer2 },
   { to: '/authorities', label: 'Authorities', Icon: IconBinaryTree },
   { to: '/profiles', label: 'Profiles', Icon: IconRuler2 },
+  { to: '/people', label: 'People', Icon: IconUsers, forAdministrators: true },
   { to: '/journal', label: 'Journal', Icon: IconBook2 },
 ];
 
@@ -53,15 +56,16 @@ export function Shell() {
     return <Navigate to="/sign-in" replace />;
   if (session.error) return <Failure error={session.error} />;
   if (!session.data) return <Loader aria-label="Loading" m="xl" />;
-  return <Frame person={session.data.name} />;
+  return <Frame person={session.data.name} groups={session.data.groups} />;
 }
 
-function Frame({ person }: { person: string }) {
+function Frame({ person, groups }: { person: string; groups: string[] }) {
   const [opened, { toggle, close }] = useDisclosure();
   const { setColorScheme } = useMantineColorScheme();
   const scheme = useComputedColorScheme('light');
   const { pathname } = useLocation();
   const live = useLive();
+  const shown = places.filter((p) => !p.forAdministrators || groups.includes('administrators'));
   const other = scheme === 'dark' ? 'light' : 'dark';
   return (
     <AppShell
@@ -97,7 +101,7 @@ function Frame({ person }: { person: string }) {
         </Group>
       </AppShell.Header>
       <AppShell.Navbar p="xs" bg="var(--beacon-paper)" aria-label="Pages">
-        {places.map(({ to, label, Icon }) => (
+        {shown.map(({ to, label, Icon }) => (
           <NavLink
             key={to}
             component={Link}
@@ -114,6 +118,7 @@ function Frame({ person }: { person: string }) {
         ))}
       </AppShell.Navbar>
       <AppShell.Main>
+        <Prove person={person} />
         <Outlet />
       </AppShell.Main>
     </AppShell>

@@ -173,8 +173,7 @@ internal static class HostEndpoints
                 async (string name, MeetWish body, MeetAgent meet, Caller caller, CancellationToken ct) =>
                     TypedResults.Ok(new Told([await meet.RunAsync(name, body.Address, caller, ct)]))
             )
-            .Is(Operation.MeetHost)
-            .RequireRateLimiting(Lanes.Dear);
+            .Is(Operation.MeetHost);
 
         g.MapDelete(
                 "/{name}",

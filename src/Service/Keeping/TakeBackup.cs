@@ -149,7 +149,6 @@ internal static class BackupEndpoints
             )
             .Is(Operation.TakeBackup)
             .AnswersSecret()
-            .RequireRateLimiting(Lanes.Dear)
             .WithTags("Keeping")
             .Produces(200, contentType: "application/x-tar");
 }

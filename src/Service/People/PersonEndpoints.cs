@@ -92,8 +92,7 @@ internal static class PersonEndpoints
                 }
             )
             .Is(Operation.SignIn)
-            .AnswersSecret()
-            .RequireRateLimiting(Lanes.SignIns);
+            .AnswersSecret();
         g.MapPost(
                 "/session/confirm",
                 async (ConfirmSignIn body, SignInDesk desk, Caller caller, HttpContext context, CancellationToken ct) =>
@@ -103,8 +102,7 @@ internal static class PersonEndpoints
                     return TypedResults.NoContent();
                 }
             )
-            .Is(Operation.ConfirmSignIn)
-            .RequireRateLimiting(Lanes.SignIns);
+            .Is(Operation.ConfirmSignIn);
         g.MapGet(
                 "/session",
                 (Caller caller, BeaconOptions options) =>
@@ -121,8 +119,7 @@ internal static class PersonEndpoints
                     return TypedResults.NoContent();
                 }
             )
-            .Is(Operation.ChangePassword)
-            .RequireRateLimiting(Lanes.SignIns);
+            .Is(Operation.ChangePassword);
         g.MapDelete(
                 "/session",
                 async (SignInDesk desk, HttpContext context, CancellationToken ct) =>

@@ -11,11 +11,13 @@ public sealed record SecretAnswer;
 
 internal static class OperationMarks
 {
-    /// <summary>Names an endpoint by its operation, in the OpenAPI document and for <see cref="RightsTable"/>.</summary>
+    /// <summary>Names an endpoint by its operation: in the OpenAPI document, for <see cref="RightsTable"/> and for its lane.</summary>
     public static TBuilder Is<TBuilder>(this TBuilder endpoint, Operation operation)
         where TBuilder : IEndpointConventionBuilder
     {
         var name = operation.ToString();
+        if (Lanes.Of(operation) is { } lane)
+            endpoint.RequireRateLimiting(lane);
         return endpoint.WithMetadata(new OperationMark(operation)).WithName(char.ToLowerInvariant(name[0]) + name[1..]);
     }
 

@@ -157,7 +157,7 @@ public sealed class ConsoleTests(DemoWithBrowser world) : IClassFixture<DemoWith
 
         // The demo's root was sealed at the founding: it gets a folder, and signs the renewed authority, with a new key.
         var demo = world.Demo;
-        string One(string pattern) => Directory.EnumerateFiles(Path.Combine(demo.Data, "service", "take-away"), pattern).Single();
+        string One(string pattern) => Directory.EnumerateFiles(Path.Combine(demo.Data, "safe", "take-away"), pattern).Single();
         var (root, carried) = (demo.Scratch["adopted-root"], Directory.CreateDirectory(demo.Scratch["carried"]).FullName);
         void Ceremony(string command)
         {
@@ -252,7 +252,7 @@ public sealed class ConsoleTests(DemoWithBrowser world) : IClassFixture<DemoWith
         await page.GetByLabel("Certification request, in PEM").FillAsync("");
         await page.Locator("input[type=file]").SetInputFilesAsync(csr);
         await page.GetByLabel("Names that it lacks").FillAsync("printer.other.example");
-        await Expect(page.GetByLabel("Preview")).ToContainTextAsync("It is in no zone that your groups hold.");
+        await Expect(page.GetByLabel("Preview")).ToContainTextAsync("It is in no zone that the requester's groups hold.");
         await Expect(page.GetByRole(AriaRole.Button, new() { Name = "Submit" })).ToBeDisabledAsync();
         await page.GetByLabel("Names that it lacks").FillAsync("copier.thistledown.example");
         await Expect(page.GetByLabel("Preview")).ToContainTextAsync("It would be issued at once.");

@@ -11,7 +11,7 @@ using OrderlyBeacon.Contracts;
 namespace OrderlyBeacon.Service.Tests;
 
 /// <summary>A real beacond on loopback with a folder of its own, killed hard and started again where a test wants it.</summary>
-public sealed class RunningService : IAsyncLifetime
+public class RunningService : IAsyncLifetime
 {
     private readonly Scratch _scratch = new();
     private Process? _process;

@@ -1,3 +1,5 @@
+using OrderlyBeacon.Core.Names;
+
 namespace OrderlyBeacon.Core.Enrolment;
 
 /// <summary>What certificates are called here. A name tells whose a certificate is, so nobody takes one that speaks of somebody else.</summary>
@@ -12,6 +14,18 @@ public static class CertificateNaming
 
     /// <summary>For a CSR that somebody brought: it never takes a host's place.</summary>
     public static string OfCsr(string firstName, string person) => $"{firstName}@{person}";
+
+    /// <summary>A new certificate is called after no host but those in it: the name would be taken when that host comes.</summary>
+    /// <exception cref="BeaconProblem"><see cref="ProblemCode.NotAllowed"/>.</exception>
+    public static void ThrowIfOfAnotherHost(string name, IReadOnlyList<AlternativeName> names)
+    {
+        if (name.Contains('.') && AlternativeName.TryParse(name, out var host, out _) && !names.Contains(host!))
+            throw new BeaconProblem(
+                ProblemCode.NotAllowed,
+                $"A certificate called \"{name}\" would have that name in it, and this one has not.",
+                "Call it after one of its names, or give a word of your own without dots (client: --as NAME)."
+            );
+    }
 
     /// <summary>A name that a person gives.</summary>
     /// <exception cref="BeaconProblem"><see cref="ProblemCode.InputInvalid"/> when it cannot be one, <see cref="ProblemCode.NotAllowed"/> when it is reserved.</exception>

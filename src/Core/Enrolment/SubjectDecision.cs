@@ -35,8 +35,12 @@ public static class SubjectDecision
                     $"{DistinguishedName.KeyOf(a.Oid)}={a.Value}"
                 )
             );
-        if (isTyped && common.Count == 1 && Among(common[0], names) is null)
-            findings.Add(Findings.Of(FindingCode.CommonNameNotJudged, common[0]));
+        if (common.Count == 1 && Among(common[0], names) is null)
+            findings.Add(
+                isTyped
+                    ? Findings.Of(FindingCode.CommonNameNotJudged, common[0])
+                    : Findings.Of(FindingCode.AttributeLeftOut, $"CN={common[0]}")
+            );
         return new(Compose(profile, names, common), findings);
     }
 

@@ -24,6 +24,9 @@ public sealed record EditionPlace(string CertificateName, EditionState State, st
     /// <summary>The host whose agent speaks with this edition from now on.</summary>
     public int? AgentOf { get; init; }
 
+    /// <summary>The serial of the edition that it follows: it must still be the current one when this is recorded.</summary>
+    public string? Renews { get; init; }
+
     /// <summary>Null takes the profile's.</summary>
     public TimeSpan? Life { get; init; }
 

@@ -23,6 +23,7 @@ internal sealed class LedgerCommands : IDisposable
     private readonly List<SqliteCommand> _all = [];
     private readonly SqliteCommand _byRequest,
         _requestState,
+        _isCurrent,
         _isBurnt,
         _keyElsewhere,
         _certificate,
@@ -46,6 +47,7 @@ internal sealed class LedgerCommands : IDisposable
         }
         _byRequest = Make("SELECT Der, CertificateId FROM Editions WHERE RequestId = $request");
         _requestState = Make($"SELECT State IN ({Expected}) FROM Requests WHERE Id = $request");
+        _isCurrent = Make($"SELECT State = {(int)EditionState.Current} AND RevokedAt IS NULL FROM Editions WHERE Serial = $serial");
         _isBurnt = Make("SELECT 1 FROM BurntKeys WHERE Fingerprint = $key");
         _keyElsewhere = Make("SELECT 1 FROM Editions WHERE KeyFingerprint = $key AND CertificateId <> $certificate LIMIT 1");
         _certificate = Make("SELECT Id, Owner FROM Certificates WHERE Name = $name");
@@ -140,6 +142,8 @@ internal sealed class LedgerCommands : IDisposable
                 return (earlier, null);
             CheckRequest(request);
         }
+        if (place.Renews is { } renewed)
+            CheckCurrent(renewed);
         var key = e.Content.PublicKey.Fingerprint();
         var known = place.CertificateId != 0 ? place.CertificateId : Find(e);
         CheckKey(key, known);
@@ -168,6 +172,16 @@ internal sealed class LedgerCommands : IDisposable
                 ProblemCode.WrongState,
                 $"Request {request} does not wait for an edition any more: it was withdrawn or refused meanwhile. Nothing was issued.",
                 $"Look at it: beacon request show {request}."
+            );
+    }
+
+    private void CheckCurrent(string serial)
+    {
+        if (Set(_isCurrent, serial).ExecuteScalar() is not 1L)
+            throw new BeaconProblem(
+                ProblemCode.WrongState,
+                $"The edition {serial} is superseded or revoked: a newer one of this certificate was issued, and only that one is renewed.",
+                "Use the newest edition; if it is lost, enrol anew and find out who has it."
             );
     }
 

@@ -82,7 +82,8 @@ public sealed class EnrolDesk(
                 "The names differ from those of the certificate that is renewed.",
                 "Ask for the same names, or enrol anew."
             );
-        ThrowUnlessCurrent(held);
+        if (await HandedOutAsync(csr, held, ct) is { } earlier)
+            return earlier;
         var certificate = await db.Certificates.AsNoTracking().SingleAsync(c => c.Id == held.CertificateId, ct);
         if (certificate.HostId is not null || MayNotEnrol(certificate))
             throw new BeaconProblem(
@@ -105,7 +106,7 @@ public sealed class EnrolDesk(
         return await IssueAsync(
             granted,
             csr,
-            new(certificate.Name, EditionState.Current, certificate.Owner, "EST") { CertificateId = certificate.Id },
+            new(certificate.Name, EditionState.Current, certificate.Owner, "EST") { CertificateId = certificate.Id, Renews = held.Serial },
             ct
         );
     }
@@ -113,14 +114,18 @@ public sealed class EnrolDesk(
     private static bool MayNotEnrol(Certificate c) =>
         c.Owner == Core.Rights.Thing.SystemOwner || c.Owner.StartsWith("agent:", StringComparison.Ordinal);
 
-    public static void ThrowUnlessCurrent(Edition held)
+    /// <summary>The edition that was issued for this very key already: its answer was lost on the way, and it is handed out again.</summary>
+    private async Task<EnrolOutcome?> HandedOutAsync(CertificationRequest csr, Edition held, CancellationToken ct)
     {
-        if (held.State != EditionState.Current)
-            throw new BeaconProblem(
-                ProblemCode.WrongState,
-                $"The edition {held.Serial} is superseded: a newer one of this certificate was issued, and only that one is renewed.",
-                "Use the newest edition; if it is lost, enrol anew and find out who has it."
-            );
+        var key = csr.PublicKey.Fingerprint();
+        if (key == held.KeyFingerprint)
+            return null;
+        var newer = await db
+            .Editions.AsNoTracking()
+            .Where(e => e.CertificateId == held.CertificateId && e.State == EditionState.Current && e.RevokedAt == null && e.KeyFingerprint == key)
+            .OrderByDescending(e => e.Id)
+            .FirstOrDefaultAsync(ct);
+        return newer is null ? null : new EnrolOutcome.Issued(newer.Der);
     }
 
     private async Task<EnrolOutcome> IssueAsync(GrantedDecision granted, CertificationRequest csr, EditionPlace place, CancellationToken ct)

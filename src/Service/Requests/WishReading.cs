@@ -75,6 +75,8 @@ public sealed class WishReading(
         [
             .. asked.Select(a => AlternativeName.TryParse(a, out var n, out _) ? n : null).OfType<AlternativeName>().Distinct(),
         ];
+        if (existing.Row is null && !isAuthority)
+            CertificateNaming.ThrowIfOfAnotherHost(existing.Name, names);
         var subject = SubjectDecision.Decide(wish.Subject, csr?.Subject, names, profile);
         var decided = await decide.RunAsync(new(profile, asked, subject.Subject, host, existing.Row, caller.Name, []), ct);
         var key = csr?.PublicKey.Spec ?? KeyOf(wish, existing.Row, profile);

@@ -40,7 +40,7 @@ public sealed class RightsTests
     /// <summary>What outlasts a session: a stolen one is not enough for any of these.</summary>
     private const string Fresh = """
         AddPerson RegroupPerson ResetPassword RemovePerson GiveConsent GiveHost ChangeProfile ImportProfile CopyProfile OfferProfile WithdrawProfile GiveCertificate
-        InstallAuthorityAnswer PublishRootCrl BeginRenewal AskParent TakeUpGeneration UndoRenewal TakeBackup
+        RevokeMany InstallAuthorityAnswer PublishRootCrl BeginRenewal AskParent TakeUpGeneration UndoRenewal TakeBackup
         """;
 
     private static readonly Who[] Callers =

@@ -69,7 +69,7 @@ public static class RightsTable
         [Operation.ReleaseCertificate] = Administer,
         [Operation.ExportCertificate] = Read,
         [Operation.FindEditions] = Read,
-        [Operation.RevokeMany] = Administer,
+        [Operation.RevokeMany] = Guarded,
         [Operation.ListAuthorities] = Read,
         [Operation.IssueCrl] = Administer,
         [Operation.GetAuthorityRequest] = Read,

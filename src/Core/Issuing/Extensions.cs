@@ -24,7 +24,10 @@ public enum KeyUsages
 /// <summary>One extension as it stands in a certificate or request: <paramref name="Value"/> is the OCTET STRING's content.</summary>
 public sealed record RawExtension(string Oid, bool Critical, ReadOnlyMemory<byte> Value);
 
-/// <summary>Reads and writes the values of the extensions we know (RFC 5280 section 4.2).</summary>
+/// <summary>
+/// Reads and writes the values of the extensions we know (RFC 5280 section 4.2). Readers throw <see cref="AsnContentException"/> for a malformed value and nothing else;
+/// who reads a certificate makes of it what clients do with that part.
+/// </summary>
 public static class Extensions
 {
     public static void Write(AsnWriter w, string oid, bool critical, ReadOnlySpan<byte> value)

@@ -30,6 +30,8 @@ internal static class Program
             Revocations.Lists(Report);
         if (part is "" or "ocsp")
             await Revocations.AnswersAsync(_out, ReportAtLeast);
+        if (part is "" or "flood")
+            await Flood.RunAsync(_out, Report, ReportAtLeast);
         if (part is "" or "table")
             await Table.RunAsync(Report);
         if (part is "" or "client")

@@ -133,7 +133,7 @@ internal static class Revocations
         nginx.Kill(entireProcessTree: true);
     }
 
-    private static async Task<SerialNumber[]> EnrolAsync(RunningService service, int count)
+    internal static async Task<SerialNumber[]> EnrolAsync(RunningService service, int count)
     {
         using var http = service.Client();
         var serials = new SerialNumber[count];

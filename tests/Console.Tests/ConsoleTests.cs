@@ -273,6 +273,60 @@ public sealed class ConsoleTests(DemoWithBrowser world) : IClassFixture<DemoWith
     }
 
     [Fact]
+    public async Task C4_people_are_kept_and_the_password_is_asked_for_again()
+    {
+        var (page, errors) = await _browser.SignedInAsync("/people");
+        var row = page.GetByRole(AriaRole.Row).Filter(new() { HasText = "siskin" });
+        // As it is after five minutes: the service wants the password again before it takes the call.
+        var isFirst = true;
+        await page.RouteAsync(
+            "**/api/v1/people",
+            async route =>
+            {
+                if (route.Request.Method != "POST" || !isFirst)
+                {
+                    await route.ContinueAsync();
+                    return;
+                }
+                isFirst = false;
+                await route.FulfillAsync(
+                    new()
+                    {
+                        Status = 403,
+                        ContentType = "application/problem+json",
+                        Body = """{"code":"sign-in-again","detail":"It wants your password again.","cure":"Give it."}""",
+                    }
+                );
+            }
+        );
+        await page.GetByRole(AriaRole.Button, new() { Name = "Add a person" }).ClickAsync();
+        var form = page.GetByRole(AriaRole.Dialog, new() { Name = "Add a person" });
+        await form.GetByLabel("Name").FillAsync("siskin");
+        await form.Locator("input[type=password]").FillAsync("five quiet words of siskin");
+        await form.GetByRole(AriaRole.Button, new() { Name = "Save" }).ClickAsync();
+        var again = page.GetByRole(AriaRole.Dialog, new() { Name = "Your password again" });
+        await again.Locator("input[type=password]").FillAsync("not the password");
+        await again.GetByRole(AriaRole.Button, new() { Name = "Go on" }).ClickAsync();
+        await Expect(again.GetByRole(AriaRole.Alert)).ToBeVisibleAsync();
+        await Browser.ShotAsync(page, "password-again");
+        await again.Locator("input[type=password]").FillAsync(world.Demo.Password("robin"));
+        await again.GetByRole(AriaRole.Button, new() { Name = "Go on" }).ClickAsync();
+        await Expect(row).ToContainTextAsync("may sign in");
+
+        await page.GetByRole(AriaRole.Button, new() { Name = "Groups of siskin" }).ClickAsync();
+        await page.GetByLabel("Groups", new() { Exact = true }).FillAsync("approvers");
+        await page.Keyboard.PressAsync("Enter");
+        await page.GetByRole(AriaRole.Button, new() { Name = "Save" }).ClickAsync();
+        await Expect(row).ToContainTextAsync("approvers");
+        await Browser.ShotAsync(page, "people");
+        await page.GetByRole(AriaRole.Button, new() { Name = "siskin leaves" }).ClickAsync();
+        await page.GetByRole(AriaRole.Button, new() { Name = "End their access" }).ClickAsync();
+        await Expect(row).ToContainTextAsync("left on");
+        Assert.All(errors, e => Assert.Contains("403", e));
+        await page.Context.CloseAsync();
+    }
+
+    [Fact]
     public async Task B3_a_hold_is_set_and_released()
     {
         var (page, errors) = await _browser.SignedInAsync("/certificates/staff.thistledown.example");
@@ -298,6 +352,7 @@ public sealed class ConsoleTests(DemoWithBrowser world) : IClassFixture<DemoWith
     [InlineData("/hosts")]
     [InlineData("/hosts/web01.thistledown.example")]
     [InlineData("/journal")]
+    [InlineData("/people")]
     [InlineData("/requests/1")]
     [InlineData("/requests")]
     [InlineData("/new/csr")]

@@ -78,7 +78,8 @@ public sealed partial class FuzzTests
             _ = bounds.FirstAgainst(x.Names);
     }
 
-    private static void Use(CertificationRequest r) => _ = (r.Subject.ToString(), r.Findings.Count, r.Names.Count, r.PublicKey.Fingerprint());
+    private static void Use(CertificationRequest r) =>
+        _ = (r.Subject.ToString(), r.Findings.Count, r.Names.Count, r.PublicKey.Fingerprint());
 
     private static void Use(Crl c) => _ = $"{c.Objection} {c.Number} {c.Find(new SerialNumber("FF"))}";
 
@@ -151,14 +152,17 @@ public sealed partial class FuzzTests
             if (unexpected is null && !isTooMuch && attempt < 3)
                 continue;
             Keep(name, input);
-            failures.Add($"{name}: {unexpected ?? $"{time.TotalSeconds:0.0} s, {bytes >> 20} MB"} on {input.Length} bytes {Convert.ToHexString(input.AsSpan(0, Math.Min(60, input.Length)))}; it is kept in {Corpus}");
+            failures.Add(
+                $"{name}: {unexpected ?? $"{time.TotalSeconds:0.0} s, {bytes >> 20} MB"} on {input.Length} bytes {Convert.ToHexString(input.AsSpan(0, Math.Min(60, input.Length)))}; it is kept in {Corpus}"
+            );
             return outcome;
         }
     }
 
     /// <summary>Those that say so in their comments: their callers make something of it.</summary>
     private static bool IsAsn(string reader) =>
-        reader.StartsWith("Extensions.", StringComparison.Ordinal) || reader is "Pkcs7.ReadCertificates" or "NameConstraints.Read" or "DistinguishedName.Read" or "PublicKeyInfo.Read";
+        reader.StartsWith("Extensions.", StringComparison.Ordinal)
+        || reader is "Pkcs7.ReadCertificates" or "NameConstraints.Read" or "DistinguishedName.Read" or "PublicKeyInfo.Read";
 
     private static (string Outcome, string? Unexpected) Run(Action<byte[]> read, byte[] input, bool isAsn)
     {
@@ -177,7 +181,10 @@ public sealed partial class FuzzTests
         }
         catch (Exception e)
         {
-            return (e.GetType().Name, $"{e.GetType().Name}: {e.Message} {e.StackTrace?.Split('\n').FirstOrDefault(l => l.Contains("OrderlyBeacon"))?.Trim()}");
+            return (
+                e.GetType().Name,
+                $"{e.GetType().Name}: {e.Message} {e.StackTrace?.Split('\n').FirstOrDefault(l => l.Contains("OrderlyBeacon"))?.Trim()}"
+            );
         }
     }
 
@@ -210,9 +217,15 @@ public sealed partial class FuzzTests
         seeds.Add(Encoding.ASCII.GetBytes(Armor.Write(Armor.CertificateRequest, csr)));
         seeds.Add(Encoding.ASCII.GetBytes(Armor.Write(Armor.Certificate, seeds[0])));
         seeds.Add(Pkcs7.WriteCertificates([seeds[0], seeds[1]]));
-        seeds.Add(AuthEnveloped.Seal("hello"u8, [PublicKeyInfo.Read(Recovery.ExportSubjectPublicKeyInfo())], new byte[AuthEnveloped.RandomBytes]));
+        seeds.Add(
+            AuthEnveloped.Seal("hello"u8, [PublicKeyInfo.Read(Recovery.ExportSubjectPublicKeyInfo())], new byte[AuthEnveloped.RandomBytes])
+        );
         seeds.Add(signer.PublicKey.Der.ToArray());
-        seeds.Add(Encoding.ASCII.GetBytes(key.ExportEncryptedPkcs8PrivateKeyPem("twelve words", new(PbeEncryptionAlgorithm.Aes256Cbc, HashAlgorithmName.SHA256, 10))));
+        seeds.Add(
+            Encoding.ASCII.GetBytes(
+                key.ExportEncryptedPkcs8PrivateKeyPem("twelve words", new(PbeEncryptionAlgorithm.Aes256Cbc, HashAlgorithmName.SHA256, 10))
+            )
+        );
         foreach (
             var text in new[]
             {
@@ -262,7 +275,10 @@ public sealed partial class FuzzTests
                     break;
                 case 5 when other.Length > 4:
                     var start = random.Next(other.Length);
-                    bytes.InsertRange(random.Next(bytes.Count + 1), other.AsSpan(start, random.Next(Math.Min(200, other.Length - start))).ToArray());
+                    bytes.InsertRange(
+                        random.Next(bytes.Count + 1),
+                        other.AsSpan(start, random.Next(Math.Min(200, other.Length - start))).ToArray()
+                    );
                     break;
                 case 6 when bytes.Count is > 0 and < 8192:
                     // Many times the same: what grows faster than its input shows.
@@ -281,7 +297,32 @@ public sealed partial class FuzzTests
         return [.. bytes.Take(MostInput - 1)];
     }
 
-    private static readonly byte[] Odd = [0, 1, 0x7F, 0x80, 0xFF, 0x30, 0x31, 0x02, 0x04, 0x05, 0x06, 0x0C, 0x84, 0xA0, 0xA3, (byte)'.', (byte)'*', (byte)'-', (byte)'\\', (byte)'"', (byte)'=', (byte)',', (byte)':'];
+    private static readonly byte[] Odd =
+    [
+        0,
+        1,
+        0x7F,
+        0x80,
+        0xFF,
+        0x30,
+        0x31,
+        0x02,
+        0x04,
+        0x05,
+        0x06,
+        0x0C,
+        0x84,
+        0xA0,
+        0xA3,
+        (byte)'.',
+        (byte)'*',
+        (byte)'-',
+        (byte)'\\',
+        (byte)'"',
+        (byte)'=',
+        (byte)',',
+        (byte)':',
+    ];
 
     /// <summary>Repeats one element of a sequence inside its parents, with lengths that fit again: otherwise nothing long is ever reached.</summary>
     private static void Grow(List<byte> bytes, Random random)

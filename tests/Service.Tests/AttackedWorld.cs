@@ -43,7 +43,11 @@ public sealed class AttackedWorld : RunningService, IAsyncLifetime
     {
         await InitializeAsync();
         foreach (var (name, group) in new[] { ("jay", "web"), ("magpie", "yard") })
-            Assert.True((await CallAsync(Robin, "POST", "people", $$"""{"name":"{{name}}","password":"{{Password}}","groups":["{{group}}"]}""")).IsDone);
+            Assert.True(
+                (
+                    await CallAsync(Robin, "POST", "people", $$"""{"name":"{{name}}","password":"{{Password}}","groups":["{{group}}"]}""")
+                ).IsDone
+            );
         Jay = await SignInAsync("jay");
         Magpie = await SignInAsync("magpie");
         Finch = await SignInAsync("finch");
@@ -73,7 +77,13 @@ public sealed class AttackedWorld : RunningService, IAsyncLifetime
         return (answer, answer.IsDone ? answer.Json!["state"]!.GetValue<string>() : "not taken");
     }
 
-    internal static JsonObject Wish(string? csr = null, string? host = null, string? certificate = null, string profile = "server", params string[] names) =>
+    internal static JsonObject Wish(
+        string? csr = null,
+        string? host = null,
+        string? certificate = null,
+        string profile = "server",
+        params string[] names
+    ) =>
         new()
         {
             ["host"] = host,
@@ -199,7 +209,8 @@ internal static class Csrs
     {
         var config = s.File(
             Guid.NewGuid().ToString("N") + ".cnf",
-            "[req]\ndistinguished_name=dn\nutf8=yes\nstring_mask=utf8only\n[dn]\n" + (names.Length == 0 ? "" : $"[ext]\nsubjectAltName={names}\n")
+            "[req]\ndistinguished_name=dn\nutf8=yes\nstring_mask=utf8only\n[dn]\n"
+                + (names.Length == 0 ? "" : $"[ext]\nsubjectAltName={names}\n")
         );
         List<string> args = ["req", "-new", "-utf8", "-batch", "-config", config, "-key", key ?? Key(s), "-subj", subject];
         if (names.Length > 0)

@@ -11,7 +11,13 @@ public sealed class NamesAttackTests(AttackedWorld world) : IClassFixture<Attack
     private async Task<List<string>> IssuedNamesAsync()
     {
         var all = await CallAsync(world.Robin, "GET", "certificates?take=200");
-        return [.. all.Json!["items"]!.AsArray().Where(c => c!["serial"] is not null).SelectMany(c => c!["names"]!.AsArray().Select(n => n!.GetValue<string>()))];
+        return
+        [
+            .. all.Json!["items"]!
+                .AsArray()
+                .Where(c => c!["serial"] is not null)
+                .SelectMany(c => c!["names"]!.AsArray().Select(n => n!.GetValue<string>())),
+        ];
     }
 
     /// <summary>Asks by CSR and by host, under a name of one's own and with it added to a good name; nothing with it is issued or waits as granted.</summary>
@@ -20,11 +26,7 @@ public sealed class NamesAttackTests(AttackedWorld world) : IClassFixture<Attack
         var before = (await IssuedNamesAsync()).Count;
         var good = Fresh();
         foreach (
-            var wish in new[]
-            {
-                Wish(Csrs.Make(s, $"DNS:{good}"), names: [name]),
-                Wish(Csrs.Make(s, $"DNS:{good}"), names: [good, name]),
-            }
+            var wish in new[] { Wish(Csrs.Make(s, $"DNS:{good}"), names: [name]), Wish(Csrs.Make(s, $"DNS:{good}"), names: [good, name]) }
         )
         {
             var (answer, state) = await AskAsync(world.Jay, wish);
@@ -95,7 +97,19 @@ public sealed class NamesAttackTests(AttackedWorld world) : IClassFixture<Attack
         )
             if (name != "branch.example.")
                 await NeverAsync(s, name);
-        foreach (var names in new[] { $"DNS:{victim}", $"DNS:{victim}.", "DNS:*.yard.example", "IP:127.0.0.1", "IP:10.30.0.1", "email:robin@yard.example", "URI:https://yard.example", $"DNS:{Fresh()},DNS:{victim}" })
+        foreach (
+            var names in new[]
+            {
+                $"DNS:{victim}",
+                $"DNS:{victim}.",
+                "DNS:*.yard.example",
+                "IP:127.0.0.1",
+                "IP:10.30.0.1",
+                "email:robin@yard.example",
+                "URI:https://yard.example",
+                $"DNS:{Fresh()},DNS:{victim}",
+            }
+        )
             await NeverInCsrAsync(s, names);
         // Only what is really its own comes, however it is spelled; twice is once.
         var own = Fresh();
@@ -114,7 +128,9 @@ public sealed class NamesAttackTests(AttackedWorld world) : IClassFixture<Attack
         // For another's host, by its whole and its short name; under another's certificate's name (--as).
         foreach (var host in new[] { theirs, theirs.Split('.')[0] })
             Assert.Equal("not taken", (await AskAsync(world.Jay, Wish(host: host, names: [theirs]))).State);
-        var taken = (await AskAsync(world.Magpie, Wish(Csrs.Make(s, $"DNS:{Fresh("yard.example")}")))).Answer.Json!["certificate"]!.GetValue<string>();
+        var taken = (await AskAsync(world.Magpie, Wish(Csrs.Make(s, $"DNS:{Fresh("yard.example")}")))).Answer.Json![
+            "certificate"
+        ]!.GetValue<string>();
         foreach (var certificate in new[] { taken, taken.ToUpperInvariant(), theirs, $"agent:{theirs}", "beacond@system" })
         {
             var (answer, state) = await AskAsync(world.Jay, Wish(Csrs.Make(s, $"DNS:{Fresh()}"), certificate: certificate));

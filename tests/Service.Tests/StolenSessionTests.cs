@@ -22,7 +22,11 @@ public sealed class StolenSessionTests(AttackedWorld world) : IClassFixture<Atta
         foreach (var (method, operation) in methods!.AsObject())
         {
             var id = operation!["operationId"]!.GetValue<string>();
-            var filled = System.Text.RegularExpressions.Regex.Replace(path, @"\{(\w+)\}", m => m.Groups[1].Value is "id" or "number" or "revision" ? "999999" : NoSuch);
+            var filled = System.Text.RegularExpressions.Regex.Replace(
+                path,
+                @"\{(\w+)\}",
+                m => m.Groups[1].Value is "id" or "number" or "revision" ? "999999" : NoSuch
+            );
             calls.Add(new(Enum.Parse<Operation>(id, ignoreCase: true), method.ToUpperInvariant(), filled));
         }
         return calls;
@@ -79,7 +83,8 @@ public sealed class StolenSessionTests(AttackedWorld world) : IClassFixture<Atta
         }
     }
 
-    private async Task<(HttpClient Agent, string Folder)> JoinBeforeAsync(Scratch s) => await world.JoinAsync(s, $"k{Guid.NewGuid().ToString("N")[..8]}.branch.example");
+    private async Task<(HttpClient Agent, string Folder)> JoinBeforeAsync(Scratch s) =>
+        await world.JoinAsync(s, $"k{Guid.NewGuid().ToString("N")[..8]}.branch.example");
 
     [Fact]
     public async Task An_administrators_session_changes_nothing_that_outlasts_it()
@@ -112,7 +117,16 @@ public sealed class StolenSessionTests(AttackedWorld world) : IClassFixture<Atta
         world.Settings["BEACON_FRESHMINUTES"] = "600";
         await world.StartAsync();
         var robin = await world.SignInAsync("robin");
-        Assert.True((await CallAsync(robin, "POST", "people", $$"""{"name":"dunnock","password":"{{RunningService.Password}}","groups":["administrators"]}""")).IsDone);
+        Assert.True(
+            (
+                await CallAsync(
+                    robin,
+                    "POST",
+                    "people",
+                    $$"""{"name":"dunnock","password":"{{RunningService.Password}}","groups":["administrators"]}"""
+                )
+            ).IsDone
+        );
         world.KillHard();
         world.Settings["BEACON_SECONDPERSON"] = "true";
         await world.StartAsync();
@@ -152,7 +166,16 @@ public sealed class StolenSessionTests(AttackedWorld world) : IClassFixture<Atta
         world.Settings["BEACON_FRESHMINUTES"] = "600";
         await world.StartAsync();
         var robin = await world.SignInAsync("robin");
-        Assert.True((await CallAsync(robin, "POST", "people", $$"""{"name":"pipit","password":"{{RunningService.Password}}","groups":["approvers"]}""")).IsDone);
+        Assert.True(
+            (
+                await CallAsync(
+                    robin,
+                    "POST",
+                    "people",
+                    $$"""{"name":"pipit","password":"{{RunningService.Password}}","groups":["approvers"]}"""
+                )
+            ).IsDone
+        );
         var pipit = await world.SignInAsync("pipit");
         Assert.True((await CallAsync(pipit, "GET", "today")).IsDone);
         // Regrouped: holds at the next call of the same session.
@@ -164,9 +187,13 @@ public sealed class StolenSessionTests(AttackedWorld world) : IClassFixture<Atta
         Assert.Equal(HttpStatusCode.Unauthorized, (await CallAsync(pipit, "GET", "today")).Status);
         Assert.True((await CallAsync(robin, "DELETE", "people/pipit")).IsDone);
         using var nobody = world.Client();
-        Assert.False((await CallAsync(nobody, "POST", "session", """{"name":"pipit","password":"another four quiet words","kind":"token"}""")).IsDone);
+        Assert.False(
+            (await CallAsync(nobody, "POST", "session", """{"name":"pipit","password":"another four quiet words","kind":"token"}""")).IsDone
+        );
         // The name is not given to somebody else, who would inherit what it owns.
-        Assert.False((await CallAsync(robin, "POST", "people", $$"""{"name":"pipit","password":"{{RunningService.Password}}","groups":[]}""")).IsDone);
+        Assert.False(
+            (await CallAsync(robin, "POST", "people", $$"""{"name":"pipit","password":"{{RunningService.Password}}","groups":[]}""")).IsDone
+        );
         // The last administrator cannot leave or regroup away.
         foreach (var name in new[] { "robin" })
             Assert.False((await CallAsync(robin, "DELETE", $"people/{name}")).IsDone && !(await CallAsync(robin, "GET", "people")).IsDone);
@@ -178,7 +205,11 @@ public sealed class StolenSessionTests(AttackedWorld world) : IClassFixture<Atta
         using var s = new Scratch();
         await using var bounded = new RunningService
         {
-            Settings = { ["BEACON_ZONES"] = "thistledown.example=administrators", ["BEACON_NAMES"] = "localhost,127.0.0.1,beacon.thistledown.example" },
+            Settings =
+            {
+                ["BEACON_ZONES"] = "thistledown.example=administrators",
+                ["BEACON_NAMES"] = "localhost,127.0.0.1,beacon.thistledown.example",
+            },
         };
         await bounded.InitializeAsync();
         var (_, pem, _) = bounded.Beacon(bounded.Home(), "authority", "show", "issuing", "--pem");

@@ -35,7 +35,9 @@ public sealed class WaysInTests(AttackedWorld world) : IClassFixture<AttackedWor
         using var s = new Scratch();
         var kiosk = Fresh();
         // The name of an agent's certificate cannot be had, in whatever spelling; nor those of the system and of other people.
-        foreach (var name in new[] { $"agent:{kiosk}", $"AGENT:{kiosk}", "beacond@system", "x@System", $"{kiosk}@magpie", $"agent :{kiosk}" })
+        foreach (
+            var name in new[] { $"agent:{kiosk}", $"AGENT:{kiosk}", "beacond@system", "x@System", $"{kiosk}@magpie", $"agent :{kiosk}" }
+        )
             NotIssued(await AskAsync(world.Jay, Wish(Csrs.Make(s, $"DNS:{Fresh()}"), certificate: name)), "");
         Assert.DoesNotContain("\"agent:", (await CallAsync(world.Jay, "GET", $"certificates?search=agent:{kiosk}")).ToString());
 
@@ -89,7 +91,17 @@ public sealed class WaysInTests(AttackedWorld world) : IClassFixture<AttackedWor
     {
         using var s = new Scratch();
         foreach (
-            var name in new[] { "DNS:localhost", "IP:127.0.0.1", "DNS:beacon.branch.example", "DNS:BEACON.branch.example", "DNS:*.branch.example", "IP:127.7.7.7", "IP:::1", "IP:::ffff:127.0.0.1" }
+            var name in new[]
+            {
+                "DNS:localhost",
+                "IP:127.0.0.1",
+                "DNS:beacon.branch.example",
+                "DNS:BEACON.branch.example",
+                "DNS:*.branch.example",
+                "IP:127.7.7.7",
+                "IP:::1",
+                "IP:::ffff:127.0.0.1",
+            }
         )
         {
             NotIssued(await AskAsync(world.Jay, Wish(Csrs.Make(s, name))), "");
@@ -102,7 +114,10 @@ public sealed class WaysInTests(AttackedWorld world) : IClassFixture<AttackedWor
         var imported = await CallAsync(world.Robin, "POST", "profiles/import", new JsonObject { ["yaml"] = false1 }.ToJsonString());
         Refused(imported, HttpStatusCode.UnprocessableEntity, "service");
         // The service shows it, and a certificate of a requester for whatever name does not.
-        var (_, shown, _) = Programs.Run("bash", ["-c", $"openssl s_client -connect 127.0.0.1:{world.Port} </dev/null 2>/dev/null | openssl x509 -noout -text"]);
+        var (_, shown, _) = Programs.Run(
+            "bash",
+            ["-c", $"openssl s_client -connect 127.0.0.1:{world.Port} </dev/null 2>/dev/null | openssl x509 -noout -text"]
+        );
         Assert.Contains(Core.Oids.BeaconService, shown);
         var name2 = Fresh();
         var certificate = await IssuedAsync(world.Jay, Csrs.Make(s, $"DNS:{name2}"));
@@ -164,7 +179,10 @@ public sealed class WaysInTests(AttackedWorld world) : IClassFixture<AttackedWor
         }
         Assert.True(asked > 5, $"health answered {asked} times");
         var answers = await Task.WhenAll(flood);
-        Assert.All(answers, a => Assert.Contains(a.Status, new[] { HttpStatusCode.Forbidden, HttpStatusCode.Unauthorized, HttpStatusCode.TooManyRequests }));
+        Assert.All(
+            answers,
+            a => Assert.Contains(a.Status, new[] { HttpStatusCode.Forbidden, HttpStatusCode.Unauthorized, HttpStatusCode.TooManyRequests })
+        );
         Assert.Contains(answers, a => a.Code == "too-busy");
         // Nothing tells whether there is somebody of that name.
         var there = await UntilHeardAsync("jay");
@@ -175,9 +193,17 @@ public sealed class WaysInTests(AttackedWorld world) : IClassFixture<AttackedWor
         {
             while (true)
             {
-                var a = await CallAsync(anonymous, "POST", "session", $$"""{"name":"{{name}}","password":"wrong wrong wrong","kind":"token"}""");
+                var a = await CallAsync(
+                    anonymous,
+                    "POST",
+                    "session",
+                    $$"""{"name":"{{name}}","password":"wrong wrong wrong","kind":"token"}"""
+                );
                 if (a.Code != "too-busy")
-                    return a with { Json = new JsonObject { ["code"] = a.Code, ["detail"] = a.Detail } };
+                    return a with
+                    {
+                        Json = new JsonObject { ["code"] = a.Code, ["detail"] = a.Detail },
+                    };
                 await Task.Delay(200);
             }
         }
@@ -198,9 +224,17 @@ public sealed class WaysInTests(AttackedWorld world) : IClassFixture<AttackedWor
             foreach (var who in new[] { world.Magpie, world.Finch, world.Wren })
             {
                 Refused(await CallAsync(who, "POST", $"{path}/renew", "{}"), HttpStatusCode.Forbidden, "not-allowed");
-                Refused(await CallAsync(who, "PUT", $"{path}/policy", """{"after":0.9,"newKey":true}"""), HttpStatusCode.Forbidden, "not-allowed");
+                Refused(
+                    await CallAsync(who, "PUT", $"{path}/policy", """{"after":0.9,"newKey":true}"""),
+                    HttpStatusCode.Forbidden,
+                    "not-allowed"
+                );
                 Refused(await CallAsync(who, "PUT", $"{path}/owner", """{"owner":"magpie"}"""), HttpStatusCode.Forbidden, "not-allowed");
-                Refused(await CallAsync(who, "POST", $"{path}/revoke", """{"reason":"superseded"}"""), HttpStatusCode.Forbidden, "not-allowed");
+                Refused(
+                    await CallAsync(who, "POST", $"{path}/revoke", """{"reason":"superseded"}"""),
+                    HttpStatusCode.Forbidden,
+                    "not-allowed"
+                );
             }
             // Overwritten by a request under the same name.
             NotIssued(await AskAsync(world.Magpie, Wish(Csrs.Make(s, $"DNS:{Fresh("yard.example")}"), certificate: thing)), "");

@@ -122,7 +122,9 @@ public sealed class EnrolDesk(
             return null;
         var newer = await db
             .Editions.AsNoTracking()
-            .Where(e => e.CertificateId == held.CertificateId && e.State == EditionState.Current && e.RevokedAt == null && e.KeyFingerprint == key)
+            .Where(e =>
+                e.CertificateId == held.CertificateId && e.State == EditionState.Current && e.RevokedAt == null && e.KeyFingerprint == key
+            )
             .OrderByDescending(e => e.Id)
             .FirstOrDefaultAsync(ct);
         return newer is null ? null : new EnrolOutcome.Issued(newer.Der);

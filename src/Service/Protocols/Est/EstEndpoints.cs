@@ -30,8 +30,10 @@ internal static class EstEndpoints
             (string profile, ProfileCatalogue profiles) =>
                 Body(EstMessages.CsrAttributes(profiles.Get(profile).Keys), "application/csrattrs")
         );
-        g.MapPost("/simpleenroll", (string profile, HttpContext context, EstDoor door) => RunAsync(context, door, profile, again: false)).RequireRateLimiting(Lanes.Enrolments);
-        g.MapPost("/simplereenroll", (string profile, HttpContext context, EstDoor door) => RunAsync(context, door, profile, again: true)).RequireRateLimiting(Lanes.Enrolments);
+        g.MapPost("/simpleenroll", (string profile, HttpContext context, EstDoor door) => RunAsync(context, door, profile, again: false))
+            .RequireRateLimiting(Lanes.Enrolments);
+        g.MapPost("/simplereenroll", (string profile, HttpContext context, EstDoor door) => RunAsync(context, door, profile, again: true))
+            .RequireRateLimiting(Lanes.Enrolments);
     }
 
     private static IResult Body(byte[] der, string type) => new EncodedBody(EstMessages.ToBody(der), type);

@@ -314,7 +314,7 @@ public sealed class ConsoleTests(DemoWithBrowser world) : IClassFixture<DemoWith
         await Expect(row).ToContainTextAsync("may sign in");
 
         await page.GetByRole(AriaRole.Button, new() { Name = "Groups of siskin" }).ClickAsync();
-        await page.GetByLabel("Groups", new() { Exact = true }).FillAsync("approvers");
+        await page.GetByRole(AriaRole.Combobox, new() { Name = "Groups" }).FillAsync("approvers");
         await page.Keyboard.PressAsync("Enter");
         await page.GetByRole(AriaRole.Button, new() { Name = "Save" }).ClickAsync();
         await Expect(row).ToContainTextAsync("approvers");

@@ -1,0 +1,148 @@
+using System.Net;
+using System.Text;
+using System.Text.Json.Nodes;
+using static OrderlyBeacon.Service.Tests.AttackedWorld;
+
+namespace OrderlyBeacon.Service.Tests;
+
+/// <summary>What is not even read: nulls, depth, foreign pages, cookies where a browser has no business, old cipher suites.</summary>
+public sealed class LimitsTests(AttackedWorld world) : IClassFixture<AttackedWorld>
+{
+    /// <summary>Every call with a body, each of its fields null in turn and all at once: never a 500, and the field is named.</summary>
+    [Fact]
+    public async Task Null_fields_are_told_by_their_names()
+    {
+        var document = JsonNode.Parse(File.ReadAllText(Path.Combine(Programs.Root, "src", "Service", "openapi", "beacon.json")))!;
+        var tried = 0;
+        foreach (var (path, methods) in document["paths"]!.AsObject())
+        foreach (var (method, operation) in methods!.AsObject())
+        {
+            if (
+                path.Contains("/agent/")
+                || operation!["requestBody"]?["content"]?["application/json"]?["schema"]?["$ref"] is not { } reference
+            )
+                continue;
+            var schema = document["components"]!["schemas"]![reference.GetValue<string>().Split('/')[^1]]!;
+            var fields = schema["properties"]!.AsObject().Select(p => p.Key).ToList();
+            var target = System.Text.RegularExpressions.Regex.Replace(path, @"\{\w+\}", "999999");
+            foreach (var body in fields.Select(f => new JsonObject { [f] = null }).Append([]).Append(Deep()))
+            {
+                var answer = await CallAsync(world.Robin, method.ToUpperInvariant(), target, body.ToJsonString());
+                Assert.True((int)answer.Status < 500, $"{method} {path} {body.ToJsonString()}: {answer}");
+                tried++;
+            }
+        }
+        Assert.True(tried > 60, $"only {tried}");
+        var named = await CallAsync(world.Robin, "POST", "people", """{"name":null,"password":"five quiet words","groups":[]}""");
+        Assert.Equal(HttpStatusCode.BadRequest, named.Status);
+        Assert.Contains("name", named.Detail);
+        named = await CallAsync(world.Robin, "POST", "people", """{"name":"dodo","password":"five quiet words","groups":[null]}""");
+        Assert.Equal(HttpStatusCode.BadRequest, named.Status);
+        Assert.Contains("groups", named.Detail);
+
+        static JsonObject Deep()
+        {
+            var text = string.Concat(Enumerable.Repeat("{\"name\":", 60)) + "1" + new string('}', 60);
+            return JsonNode.Parse(text)!.AsObject();
+        }
+    }
+
+    [Fact]
+    public async Task Deep_and_long_yaml_ends_with_a_word()
+    {
+        foreach (
+            var yaml in new[]
+            {
+                new string('[', 5000),
+                string.Concat(Enumerable.Repeat("a: {", 3000)),
+                "a: &a [x,x,x,x,x,x,x,x,x]\nb: &b [*a,*a,*a,*a,*a,*a,*a,*a]\nc: &c [*b,*b,*b,*b,*b,*b,*b,*b]\nd: [*c,*c,*c,*c,*c,*c,*c,*c]",
+                new string('x', 2_000_000),
+            }
+        )
+        {
+            var answer = await CallAsync(world.Robin, "POST", "profiles/import", new JsonObject { ["yaml"] = yaml }.ToJsonString());
+            Assert.True((int)answer.Status is >= 400 and < 500, answer.ToString()[..Math.Min(300, answer.ToString().Length)]);
+        }
+    }
+
+    [Fact]
+    public async Task A_call_from_another_site_is_turned_away_in_whatever_spelling()
+    {
+        foreach (
+            var (header, value, may) in new[]
+            {
+                ("Sec-Fetch-Site", "same-origin", true),
+                ("Sec-Fetch-Site", "Same-Origin", true),
+                ("Sec-Fetch-Site", "cross-site", false),
+                ("Sec-Fetch-Site", "CROSS-SITE", false),
+                ("Sec-Fetch-Site", "same-site", false),
+                ("Sec-Fetch-Site", "whatever", false),
+                ("Origin", world.Url, true),
+                ("Origin", "https://evil.example", false),
+                ("Origin", "null", false),
+                ("Origin", world.Url.Replace("https", "http"), false),
+            }
+        )
+        {
+            using var m = new HttpRequestMessage(HttpMethod.Get, "/api/v1/session");
+            m.Headers.TryAddWithoutValidation(header, value);
+            using var answer = await world.Robin.SendAsync(m);
+            Assert.True(answer.IsSuccessStatusCode == may, $"{header}: {value} got {(int)answer.StatusCode}");
+        }
+    }
+
+    [Fact]
+    public async Task Est_takes_no_cookie_and_the_plain_port_no_questions()
+    {
+        using var s = new Scratch();
+        using var nobody = world.Client();
+        using var signIn = await nobody.PostAsync(
+            "/api/v1/session",
+            new StringContent(
+                $$"""{"name":"robin","password":"{{RunningService.Password}}","kind":"cookie"}""",
+                Encoding.UTF8,
+                "application/json"
+            )
+        );
+        var cookie = signIn.Headers.GetValues("Set-Cookie").Single().Split(';')[0];
+        using var read = new HttpRequestMessage(HttpMethod.Get, "/api/v1/session") { Headers = { { "Cookie", cookie } } };
+        Assert.True((await nobody.SendAsync(read)).IsSuccessStatusCode);
+        var csr = string.Concat(Csrs.Make(s, "DNS:cookie.thistledown.example").Split('\n').Where(l => !l.StartsWith('-')));
+        using var enrol = new HttpRequestMessage(HttpMethod.Post, "/.well-known/est/server/simpleenroll")
+        {
+            Content = new StringContent(csr, Encoding.ASCII, "application/pkcs10"),
+            Headers = { { "Cookie", cookie } },
+        };
+        Assert.Equal(HttpStatusCode.Unauthorized, (await nobody.SendAsync(enrol)).StatusCode);
+
+        using var http = new HttpClient();
+        foreach (var path in new[] { "/", "/api/v1/today", "/api/openapi.json", "/.well-known/est/server/cacerts", "/index.html" })
+            Assert.Equal(HttpStatusCode.NotFound, (await http.GetAsync($"http://127.0.0.1:{world.PublicationPort}{path}")).StatusCode);
+        Assert.Equal(HttpStatusCode.Unauthorized, (await nobody.GetAsync("/metrics")).StatusCode);
+        Assert.Contains("beacon_turned_away_total", await world.Finch.GetStringAsync("/metrics"));
+        world.KillHard();
+        world.Settings["BEACON_PLAINMETRICS"] = "false";
+        await world.StartAsync();
+        Assert.Equal(HttpStatusCode.NotFound, (await http.GetAsync($"http://127.0.0.1:{world.PublicationPort}/metrics")).StatusCode);
+    }
+
+    [Fact]
+    public void Old_suites_are_not_spoken()
+    {
+        foreach (var suite in new[] { "ECDHE-ECDSA-AES128-SHA", "ECDHE-ECDSA-AES256-SHA384", "ECDHE-RSA-AES128-SHA", "AES128-SHA" })
+            Assert.DoesNotContain("Cipher is " + suite, Hello($"-tls1_2 -cipher {suite}@SECLEVEL=0"));
+        Assert.Contains("Cipher is ECDHE-ECDSA-AES", Hello("-tls1_2"));
+        Assert.Contains("Cipher is TLS_AES", Hello("-tls1_3"));
+        foreach (var old in new[] { "-tls1", "-tls1_1" })
+            Assert.Contains("Cipher is (NONE)", Hello($"{old} -cipher DEFAULT@SECLEVEL=0"));
+
+        string Hello(string more)
+        {
+            var (_, output, error) = Programs.Run(
+                "bash",
+                ["-c", $"openssl s_client -connect 127.0.0.1:{world.Port} {more} </dev/null 2>&1"]
+            );
+            return output + error;
+        }
+    }
+}

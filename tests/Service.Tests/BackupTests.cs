@@ -69,7 +69,7 @@ public sealed class BackupTests
 
         // Wrong passphrase, altered, cut short, over something: refused, and nothing is left behind.
         Refused("does not open the recovery key", "not the right words at all", file);
-        Refused("is not sealed to this key", Words, file, otherKey);
+        Refused("is not sealed to this recovery key", Words, file, otherKey);
         Refused("no recovery key", Words, file, certificate);
         var bytes = File.ReadAllBytes(file);
         bytes[bytes.Length / 2] ^= 1;

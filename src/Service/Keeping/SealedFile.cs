@@ -59,7 +59,7 @@ internal static class SealedFile
     public static async Task ReadAsync(Stream from, Stream to, ECDiffieHellman key, CancellationToken ct)
     {
         string? id = null;
-        var (next, count) = (1, 1);
+        var (next, count, isBackup) = (1, 1, false);
         try
         {
             await using var tar = new TarReader(from, leaveOpen: true);
@@ -67,6 +67,7 @@ internal static class SealedFile
             {
                 if (!entry.Name.EndsWith(".cms", StringComparison.Ordinal) || entry.DataStream is not { } data)
                     continue;
+                isBackup = true;
                 if (entry.Length > Segment + (1 << 20))
                     throw Damaged("a segment is larger than any that is written");
                 var message = new byte[entry.Length];
@@ -84,7 +85,7 @@ internal static class SealedFile
         }
         catch (Exception e) when (e is InvalidDataException or EndOfStreamException or FormatException or ArgumentException)
         {
-            throw id is null
+            throw !isBackup
                 ? new BeaconProblem(ProblemCode.WrongFile, "This is no backup of a service.", "Give the file that beacon backup wrote.", e)
                 : Damaged("it ends too early");
         }

@@ -270,7 +270,6 @@ public sealed partial class FuzzTests
                     bytes.InsertRange(random.Next(bytes.Count + 1), Enumerable.Repeat(Odd[random.Next(Odd.Length)], random.Next(1, 40)));
                     break;
                 case 4 when bytes.Count > 0:
-                    bytes.RemoveRange(random.Next(bytes.Count), 0);
                     bytes = bytes[..random.Next(bytes.Count)];
                     break;
                 case 5 when other.Length > 4:

@@ -61,7 +61,6 @@ public sealed class NamesAttackTests(AttackedWorld world) : IClassFixture<Attack
                 "yard.example",
                 "branch.example.yard.example", // a zone's name inside
                 "xbranch.example", // ends like the zone, is not in it
-                "branch.example.", // the zone itself, dotted: jay's own, but the service is called below it
                 "*.example",
                 "*",
                 "*.branch.example", // stands for the service
@@ -95,8 +94,7 @@ public sealed class NamesAttackTests(AttackedWorld world) : IClassFixture<Attack
                 "email:robin@branch.example",
             }
         )
-            if (name != "branch.example.")
-                await NeverAsync(s, name);
+            await NeverAsync(s, name);
         foreach (
             var names in new[]
             {
@@ -231,10 +229,10 @@ public sealed class NamesAttackTests(AttackedWorld world) : IClassFixture<Attack
         using var s = new Scratch();
         for (var i = 0; i < 5; i++)
         {
-            var name = $"race{Guid.NewGuid().ToString("N")[..8]}@race";
+            var name = $"race{Guid.NewGuid().ToString("N")[..8]}";
             var both = await Task.WhenAll(
-                AskAsync(world.Jay, Wish(Csrs.Make(s, $"DNS:{Fresh()}"), certificate: name.Replace("@race", ""))),
-                AskAsync(world.Magpie, Wish(Csrs.Make(s, $"DNS:{Fresh("yard.example")}"), certificate: name.Replace("@race", "")))
+                AskAsync(world.Jay, Wish(Csrs.Make(s, $"DNS:{Fresh()}"), certificate: name)),
+                AskAsync(world.Magpie, Wish(Csrs.Make(s, $"DNS:{Fresh("yard.example")}"), certificate: name))
             );
             var certificates = both.Where(b => b.State == "issued").Select(b => b.Answer.Json!["certificate"]!.GetValue<string>()).ToList();
             Assert.NotEmpty(certificates);

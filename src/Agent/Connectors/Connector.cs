@@ -62,6 +62,12 @@ internal interface IConnector
     /// <summary>Has the running server take up what is on the disk, without dropping connections.</summary>
     void TakeUp();
 
+    /// <summary>
+    /// Whether nothing of the server from before the last <see cref="TakeUp"/> accepts connections any more. Until then a client
+    /// may still meet the old edition, whatever one look saw.
+    /// </summary>
+    bool IsSettled();
+
     /// <summary>Starts it when it has died.</summary>
     void Start();
 

@@ -19,6 +19,7 @@ namespace OrderlyBeacon.Agent.Swap;
 internal sealed class SwapRun(CertificateStore store, SwapJournal journal, BoundBook bounds, TimeProvider clock, Action<string> step)
 {
     private static readonly TimeSpan ProbePatience = TimeSpan.FromSeconds(15);
+    private static readonly TimeSpan SettlePatience = TimeSpan.FromSeconds(5);
 
     /// <summary>Says what a binding would change; changes nothing.</summary>
     public BindPlan Describe(IConnector connector, StoreEntry entry, string service, int? port)
@@ -81,6 +82,7 @@ internal sealed class SwapRun(CertificateStore store, SwapJournal journal, Bound
                 AtomicFiles.Replace(e.Path, Encoding.UTF8.GetBytes(e.After));
             step("the server takes it up");
             connector.TakeUp();
+            await SettleAsync(connector, ct);
             step("looking at it from outside");
             var looks = await SeeAsync(connector, plans, entry.File.Serial, began, ct);
             foreach (var b in plans.Select(p => p.Bound).OfType<BoundRecord>())
@@ -107,7 +109,7 @@ internal sealed class SwapRun(CertificateStore store, SwapJournal journal, Bound
                 AtomicFiles.Replace(e.Path, Encoding.UTF8.GetBytes(e.After));
             if (plan.Edits.Count > 0)
                 connector.TakeUp();
-            await Task.Delay(TimeSpan.FromMilliseconds(300), clock, ct);
+            await SettleAsync(connector, ct);
             if (!connector.IsRunning())
                 throw new BeaconProblem(ProblemCode.ServerDied, "The server did not survive the reload.", "Look into its error log.");
             bounds.Forget(service);
@@ -135,7 +137,7 @@ internal sealed class SwapRun(CertificateStore store, SwapJournal journal, Bound
                         connector.TakeUp();
                     else
                         connector.Start();
-                    await Task.Delay(TimeSpan.FromMilliseconds(200), clock, ct);
+                    await SettleAsync(connector, ct);
                 }
                 catch (BeaconProblem p)
                 {
@@ -239,6 +241,15 @@ internal sealed class SwapRun(CertificateStore store, SwapJournal journal, Bound
         }
     }
 
+    /// <summary>Waits until nothing from before accepts any more; a server that does not say so in time is looked at all the same.</summary>
+    private async Task SettleAsync(IConnector connector, CancellationToken ct)
+    {
+        var began = clock.GetUtcNow();
+        // A reload is a signal: the server needs a moment before there is anything to see of it.
+        do await Task.Delay(TimeSpan.FromMilliseconds(50), clock, ct);
+        while (!connector.IsSettled() && connector.LastComplaint(began) is null && clock.GetUtcNow() < began + SettlePatience);
+    }
+
     private async Task<IReadOnlyList<LookReport>> SeeAsync(
         IConnector connector,
         List<ServicePlan> plans,
@@ -294,7 +305,7 @@ internal sealed class SwapRun(CertificateStore store, SwapJournal journal, Bound
             died = true;
             connector.Start();
         }
-        await Task.Delay(TimeSpan.FromMilliseconds(300), clock, ct);
+        await SettleAsync(connector, ct);
         journal.Close(record.Order);
         var problem =
             cause as BeaconProblem

@@ -14,6 +14,8 @@ internal sealed partial class NginxConnector(ConnectorSettings settings) : IConn
     private const int SigTerm = 15;
     private static readonly TimeSpan TestPatience = TimeSpan.FromSeconds(30);
 
+    private HashSet<int> _earlierWorkers = [];
+
     private string Prefix => settings.Prefix ?? Path.GetDirectoryName(settings.Config)!;
 
     public string Kind => "nginx";
@@ -101,6 +103,7 @@ internal sealed partial class NginxConnector(ConnectorSettings settings) : IConn
     public void TakeUp()
     {
         var pid = Pid() ?? throw new BeaconProblem(ProblemCode.ServerDied, "nginx is not running.", "Start it, then try again.");
+        _earlierWorkers = [.. Processes().Where(p => IsChildOf(p, pid))];
         if (Kill(pid, SigHup) != 0)
             throw new BeaconProblem(
                 ProblemCode.NotAllowed,
@@ -108,6 +111,9 @@ internal sealed partial class NginxConnector(ConnectorSettings settings) : IConn
                 "Run the agent as root, or as nginx's own account."
             );
     }
+
+    // A reload starts the new workers first and tells the old ones a tenth of a second later: both accept meanwhile.
+    public bool IsSettled() => Pid() is not { } master || !_earlierWorkers.Any(w => IsChildOf(w, master) && !IsShuttingDown(w));
 
     public void Start()
     {
@@ -133,11 +139,7 @@ internal sealed partial class NginxConnector(ConnectorSettings settings) : IConn
             return;
         foreach (var signal in new[] { SigTerm, SigKill })
         {
-            var orphans = Directory
-                .EnumerateDirectories("/proc")
-                .Select(d => int.TryParse(Path.GetFileName(d), out var pid) ? pid : 0)
-                .Where(pid => pid > 0 && IsWorkerOf(pid, master))
-                .ToList();
+            var orphans = Processes().Where(pid => IsOrphanOf(pid, master)).ToList();
             if (orphans.Count == 0)
                 return;
             foreach (var pid in orphans)
@@ -146,22 +148,40 @@ internal sealed partial class NginxConnector(ConnectorSettings settings) : IConn
         }
     }
 
-    private static bool IsWorkerOf(int pid, int master)
+    private static IEnumerable<int> Processes() =>
+        Directory.EnumerateDirectories("/proc").Select(d => int.TryParse(Path.GetFileName(d), out var pid) ? pid : 0).Where(pid => pid > 0);
+
+    private static bool IsChildOf(int pid, int master) => Living(pid) is { } p && p.Parent == master;
+
+    private static bool IsOrphanOf(int pid, int master) =>
+        pid != master && Living(pid) is { } p && p.Parent != master && (p.Group == master || p.Session == master);
+
+    /// <summary>What proc(5) says of an nginx process that lives; null when it is another program, or gone.</summary>
+    private static (int Parent, int Group, int Session)? Living(int pid)
     {
         try
         {
-            // proc(5): after the name in parentheses come state, parent, process group, session.
+            // After the name in parentheses come state, parent, process group, session.
             var stat = File.ReadAllText($"/proc/{pid}/stat");
             var fields = stat[(stat.LastIndexOf(')') + 2)..].Split(' ');
-            return pid != master
-                && stat.Contains("(nginx)", StringComparison.Ordinal)
-                && fields[0] != "Z"
-                && int.Parse(fields[1]) != master
-                && (int.Parse(fields[2]) == master || int.Parse(fields[3]) == master);
+            var lives = stat.Contains("(nginx)", StringComparison.Ordinal) && fields[0] != "Z";
+            return lives ? (int.Parse(fields[1]), int.Parse(fields[2]), int.Parse(fields[3])) : null;
         }
         catch (Exception e) when (e is IOException or UnauthorizedAccessException or FormatException or IndexOutOfRangeException)
         {
-            return false;
+            return null;
+        }
+    }
+
+    private static bool IsShuttingDown(int worker)
+    {
+        try
+        {
+            return File.ReadAllText($"/proc/{worker}/cmdline").Contains("is shutting down", StringComparison.Ordinal);
+        }
+        catch (Exception e) when (e is IOException or UnauthorizedAccessException)
+        {
+            return true;
         }
     }
 

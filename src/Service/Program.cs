@@ -43,6 +43,7 @@ try
             l =>
             {
                 sources.Use(l);
+                SilentConnections.Use(l, TimeProvider.System);
                 l.UseHttps(
                     new TlsHandshakeCallbackOptions
                     {

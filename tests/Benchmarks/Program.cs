@@ -187,6 +187,7 @@ internal static class Program
         );
         Report("server CPU ÷ (raw signature + bare verification)", ratio, limit, "×");
 
+        Report("right and decision ÷ server CPU", Deciding.Microseconds(bodies[0]) / best * 100, 5, "%");
         Console.WriteLine(
             $"  {"(the same against a verification with a key that is loaded already)", -66} {best / (sign + loaded), 8:0.00} ×"
         );
@@ -310,6 +311,7 @@ internal sealed class RunningService : IDisposable
 
     public string Data { get; }
     public int Id => _process.Id;
+    public int Port => _port;
     public string Url => $"https://localhost:{_port}";
     public string RootPem => Path.Combine(Data, "root.pem");
     public string PasswordFile => Data + ".password";

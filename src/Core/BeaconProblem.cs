@@ -146,7 +146,7 @@ public enum ProblemCode
 }
 
 /// <summary>Every expected failure: what is wrong and where (<see cref="Exception.Message"/>) and what to do (<see cref="Cure"/>).</summary>
-public sealed class BeaconProblem(ProblemCode code, string message, string cure, Exception? inner = null) : Exception(message, inner)
+public class BeaconProblem(ProblemCode code, string message, string cure, Exception? inner = null) : Exception(message, inner)
 {
     public ProblemCode Code { get; } = code;
 

@@ -84,6 +84,21 @@ public sealed class SwapTests
     }
 
     [Fact]
+    public async Task A_site_in_a_folder_that_others_can_write_is_left_with_the_cure()
+    {
+        using var n = new RealNginx(Plain).Start();
+        var folder = Path.GetDirectoryName(n.SitePath)!;
+        File.SetUnixFileMode(folder, File.GetUnixFileMode(folder) | UnixFileMode.OtherWrite);
+        var before = File.ReadAllText(n.SitePath);
+        var p = await Assert.ThrowsAsync<BeaconProblem>(() => n.BindAsync(n.Issue("a.example", "a.example"), "a.example"));
+        Assert.Contains(folder, p.Message);
+        Assert.Contains("chmod", p.Cure);
+        Assert.Equal(before, File.ReadAllText(n.SitePath));
+        Assert.Null(n.Served("a.example"));
+        Assert.Empty(n.Journal.Unfinished());
+    }
+
+    [Fact]
     public async Task A_port_of_another_program_is_told_and_nothing_changed()
     {
         using var n = new RealNginx(Plain).Start();

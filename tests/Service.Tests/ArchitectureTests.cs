@@ -1,4 +1,5 @@
 using System.Reflection;
+using System.Text.RegularExpressions;
 using OrderlyBeacon.Core;
 
 namespace OrderlyBeacon.Service.Tests;
@@ -90,6 +91,32 @@ public sealed class ArchitectureTests
             .ToList();
         // Were it an older one, the newest would never be applied.
         Assert.Equal(all.Max(StringComparer.Ordinal), Of(Storage.Database.Newest));
+    }
+
+    [Fact]
+    public void Each_sentence_about_security_names_a_test_that_there_is()
+    {
+        var page = File.ReadAllText(Path.Combine(Programs.Root, "docs", "security.md"));
+        var tests = Directory
+            .EnumerateFiles(Path.Combine(Programs.Root, "tests"), "*Tests.cs", SearchOption.AllDirectories)
+            .ToLookup(f => Path.GetFileNameWithoutExtension(f), File.ReadAllText);
+        var named = 0;
+        foreach (Match m in Regex.Matches(page, @"`(\w+Tests)(?:\.(\w+?)(_…)?)?`"))
+        {
+            var sources = tests[m.Groups[1].Value];
+            Assert.True(sources.Any(), $"docs/security.md names {m.Groups[1].Value}, which is not there");
+            var end = m.Groups[3].Success ? @"_\w+" : "";
+            Assert.True(
+                m.Groups[2].Length == 0 || sources.Any(s => Regex.IsMatch(s, $@"(void|Task) {m.Groups[2].Value}{end}\(")),
+                $"docs/security.md names {m.Value}, which is not there"
+            );
+            named++;
+        }
+        Assert.True(named > 20, "the page's form has changed");
+        Assert.DoesNotContain(
+            page.Split('\n'),
+            row => row.StartsWith("| ", StringComparison.Ordinal) && row.TrimEnd().EndsWith("| |", StringComparison.Ordinal)
+        );
     }
 
     [Fact]

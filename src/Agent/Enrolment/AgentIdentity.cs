@@ -1,5 +1,6 @@
 using System.Net.Http.Headers;
 using System.Net.Security;
+using System.Security.Authentication;
 using System.Security.Cryptography;
 using System.Security.Cryptography.X509Certificates;
 using System.Text;
@@ -212,8 +213,7 @@ internal sealed class AgentIdentity(string state)
             SslOptions = new SslClientAuthenticationOptions
             {
                 CertificateChainPolicy = policy,
-                RemoteCertificateValidationCallback = (_, certificate, _, errors) =>
-                    ServiceMark.IsShown(certificate?.GetRawCertData(), errors == SslPolicyErrors.None),
+                RemoteCertificateValidationCallback = (_, certificate, _, errors) => IsTheService(certificate, errors),
             },
         };
         if (own is not null)
@@ -224,6 +224,18 @@ internal sealed class AgentIdentity(string state)
             Timeout = TimeSpan.FromSeconds(90),
             MaxResponseContentBufferSize = MostAnswer,
         };
+    }
+
+    /// <exception cref="AuthenticationException">The certificate is good for the name, but not the service's: worth other words than a wrong name.</exception>
+    private static bool IsTheService(X509Certificate? certificate, SslPolicyErrors errors)
+    {
+        if (errors != SslPolicyErrors.None)
+            return false;
+        if (!ServiceMark.IsShown(certificate?.GetRawCertData(), isTrusted: true))
+            throw new AuthenticationException(
+                "what answers there is not the service: its certificate lacks the service's mark. Somebody else may answer at this address."
+            );
+        return true;
     }
 
     private static async Task<HttpResponseMessage> SendAsync(HttpClient http, HttpRequestMessage message, CancellationToken ct)

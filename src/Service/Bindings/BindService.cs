@@ -19,7 +19,6 @@ public sealed class BindService(
     OrderDesk desk,
     CarryOutRequest carryOut,
     AuthorityRegistry registry,
-    MayAct may,
     Changes changes,
     TimeProvider clock,
     WorkBell bell
@@ -33,7 +32,7 @@ public sealed class BindService(
         if (wish.Certificate is null)
         {
             host = await FindHost.ByNameAsync(db, hostName, ct);
-            await may.ThrowUnlessAsync(Operation.PlanBinding, caller, MayAct.Of(host));
+            MayAct.ThrowUnless(Operation.PlanBinding, caller, MayAct.Of(host));
             await FindServiceAsync(host, service, ct);
             content = new Order(0, OrderKind.Plan, null, null, null, null, null, [service], null, null, null, null);
         }
@@ -77,7 +76,7 @@ public sealed class BindService(
     public async Task<long> TakeOutAsync(string hostName, string service, Caller caller, CancellationToken ct)
     {
         var host = await FindHost.ByNameAsync(db, hostName, ct);
-        await may.ThrowUnlessAsync(Operation.UnbindService, caller, MayAct.Of(host));
+        MayAct.ThrowUnless(Operation.UnbindService, caller, MayAct.Of(host));
         var row = await FindServiceAsync(host, service, ct);
         await ThrowUnlessMayReplaceAsync(row, caller, Operation.UnbindService, ct);
         if (!await db.Bindings.AnyAsync(b => b.ServiceId == row.Id, ct))
@@ -104,7 +103,7 @@ public sealed class BindService(
             select c
         ).FirstOrDefaultAsync(ct);
         if (bound is not null)
-            await may.ThrowUnlessAsync(operation, caller, MayAct.Of(bound));
+            MayAct.ThrowUnless(operation, caller, MayAct.Of(bound));
     }
 
     private Order Content(OrderKind kind, BindWish wish, string serial, string service) =>
@@ -125,7 +124,7 @@ public sealed class BindService(
     {
         var host = await FindHost.ByNameAsync(db, hostName, ct);
         host.ThrowIfGone();
-        await may.ThrowUnlessAsync(operation, caller, MayAct.Of(host));
+        MayAct.ThrowUnless(operation, caller, MayAct.Of(host));
         var row = await FindServiceAsync(host, service, ct);
         if (Shapes.Problem(row.ProblemJson) is { } p)
             throw new BeaconProblem(
@@ -136,7 +135,7 @@ public sealed class BindService(
         var certificate =
             await db.Certificates.AsNoTracking().FirstOrDefaultAsync(c => c.Name == certificateName, ct)
             ?? throw new BeaconProblem(ProblemCode.NotFound, $"There is no certificate \"{certificateName}\".", "See beacon cert list.");
-        await may.ThrowUnlessAsync(operation, caller, MayAct.Of(certificate));
+        MayAct.ThrowUnless(operation, caller, MayAct.Of(certificate));
         await ThrowUnlessMayReplaceAsync(row, caller, operation, ct);
         if (certificate.HostId != host.Id)
             throw new BeaconProblem(

@@ -128,7 +128,6 @@ internal static class CertificateEndpoints
         CertificateQueries q,
         Caller caller,
         TimeProvider clock,
-        MayAct may,
         Changes changes,
         HttpContext context,
         CancellationToken ct
@@ -146,7 +145,7 @@ internal static class CertificateEndpoints
             var row =
                 await db.Certificates.FirstOrDefaultAsync(c => c.Name == name, ct)
                 ?? throw new BeaconProblem(ProblemCode.NotFound, $"There is no certificate \"{name}\".", "See beacon cert list.");
-            await may.ThrowUnlessAsync(Operation.ChangePolicy, caller, MayAct.Of(row));
+            MayAct.ThrowUnless(Operation.ChangePolicy, caller, MayAct.Of(row));
             if (match != Tag(row.Version))
                 throw new BeaconProblem(
                     ProblemCode.ChangedMeanwhile,

@@ -22,7 +22,7 @@ namespace OrderlyBeacon.Service.Hosts;
 /// Looks for itself whether an address is a host's: orders the agent to wait there, connects to the address, and meets it: TLS proves the agent's key, a fresh challenge
 /// that it is this order. What is met so is evidence for a day; what a host only says is none.
 /// </summary>
-public sealed class MeetAgent(BeaconDb db, OrderDesk desk, MayAct may, Changes changes, TimeProvider clock)
+public sealed class MeetAgent(BeaconDb db, OrderDesk desk, Changes changes, TimeProvider clock)
 {
     private static readonly TimeSpan Patience = TimeSpan.FromSeconds(15);
 
@@ -30,7 +30,7 @@ public sealed class MeetAgent(BeaconDb db, OrderDesk desk, MayAct may, Changes c
     public async Task<string> RunAsync(string hostName, string text, Caller caller, CancellationToken ct)
     {
         var host = await FindHost.ByNameAsync(db, hostName, ct);
-        await may.ThrowUnlessAsync(Operation.MeetHost, caller, MayAct.Of(host));
+        MayAct.ThrowUnless(Operation.MeetHost, caller, MayAct.Of(host));
         desk.ThrowIfAway(host);
         if (!AlternativeName.TryParse("ip:" + text.Replace("ip:", "", StringComparison.OrdinalIgnoreCase), out var name, out _))
             throw new BeaconProblem(ProblemCode.NameMalformed, $"\"{text}\" is not an address.", "Give an IPv4 or IPv6 address.");

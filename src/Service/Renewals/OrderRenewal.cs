@@ -24,7 +24,6 @@ public sealed class OrderRenewal(
     DecideAgain again,
     CarryOutRequest carryOut,
     AuthorityRegistry registry,
-    MayAct may,
     WorkBell bell,
     Changes changes,
     TimeProvider clock
@@ -40,7 +39,7 @@ public sealed class OrderRenewal(
         var now = clock.GetUtcNow();
         var certificate = await db.Certificates.SingleAsync(c => c.Id == certificateId, ct);
         if (by is not null)
-            await may.ThrowUnlessAsync(Operation.RenewCertificate, by, MayAct.Of(certificate));
+            MayAct.ThrowUnless(Operation.RenewCertificate, by, MayAct.Of(certificate));
         if (certificate.HostId is not { } hostId)
             throw new BeaconProblem(
                 ProblemCode.WrongState,

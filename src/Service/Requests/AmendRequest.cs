@@ -15,14 +15,7 @@ using Verdict = OrderlyBeacon.Core.Profiles.Verdict;
 namespace OrderlyBeacon.Service.Requests;
 
 /// <summary>Other names before the approval. They go through the same decision, in the requester's name: nobody gets a name by somebody else's zones.</summary>
-public sealed class AmendRequest(
-    BeaconDb db,
-    DecideEnrolment decide,
-    ProfileCatalogue profiles,
-    MayAct may,
-    Changes changes,
-    TimeProvider clock
-)
+public sealed class AmendRequest(BeaconDb db, DecideEnrolment decide, ProfileCatalogue profiles, Changes changes, TimeProvider clock)
 {
     public async Task RunAsync(long id, Amendment wish, Caller caller, CancellationToken ct)
     {
@@ -31,7 +24,7 @@ public sealed class AmendRequest(
         var request =
             await db.Requests.FirstOrDefaultAsync(r => r.Id == id, ct)
             ?? throw new BeaconProblem(ProblemCode.NotFound, $"There is no request {id}.", "See beacon request list.");
-        await may.ThrowUnlessAsync(Operation.AmendRequest, caller, MayAct.Of(request));
+        MayAct.ThrowUnless(Operation.AmendRequest, caller, MayAct.Of(request));
         var profile = profiles.Get(request.Profile);
         if (profile.AuthorityDepth is not null)
             throw new BeaconProblem(

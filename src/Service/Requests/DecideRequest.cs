@@ -24,7 +24,6 @@ public sealed class DecideRequest(
     CarryOutRequest carryOut,
     IssueEdition issue,
     DecideAgain again,
-    MayAct may,
     WorkBell bell,
     Changes changes,
     TimeProvider clock
@@ -39,7 +38,7 @@ public sealed class DecideRequest(
         await using (var write = await db.BeginWriteAsync(ct))
         {
             request = await FindAsync(id, ct);
-            await may.ThrowUnlessAsync(Operation.ApproveRequest, caller, MayAct.Of(request));
+            MayAct.ThrowUnless(Operation.ApproveRequest, caller, MayAct.Of(request));
             var now = clock.GetUtcNow();
             // An approval by somebody who may approve no more counts no more.
             var still = await again.ApproversAsync(request, ct);
@@ -179,7 +178,7 @@ public sealed class DecideRequest(
     {
         await using var write = await db.BeginWriteAsync(ct);
         var request = await FindAsync(id, ct);
-        await may.ThrowUnlessAsync(Operation.WithdrawRequest, caller, MayAct.Of(request));
+        MayAct.ThrowUnless(Operation.WithdrawRequest, caller, MayAct.Of(request));
         request.Withdraw(caller.Name);
         var now = clock.GetUtcNow();
         if (request.OrderId is { } o && await db.Orders.SingleAsync(x => x.Id == o, ct) is { IsOpen: true } order)

@@ -47,7 +47,6 @@ public sealed class WishReading(
     BeaconDb db,
     ProfileCatalogue profiles,
     DecideEnrolment decide,
-    MayAct may,
     AuthorityRegistry registry,
     BeaconOptions options,
     TimeProvider clock
@@ -63,7 +62,7 @@ public sealed class WishReading(
         var csr = wish.Csr is null ? null : CertificationRequest.Read(Encoding.UTF8.GetBytes(wish.Csr));
         var host = wish.Host is null ? null : await FindJoinedAsync(wish.Host, ct);
         if (host is not null)
-            await may.ThrowUnlessAsync(operation, caller, MayAct.Of(host));
+            MayAct.ThrowUnless(operation, caller, MayAct.Of(host));
         var asked = Asked(wish, csr);
         var isAuthority = profile.AuthorityDepth is not null;
         if (isAuthority)
@@ -184,7 +183,7 @@ public sealed class WishReading(
         var existing = await db.Certificates.AsNoTracking().FirstOrDefaultAsync(c => c.Name == name, ct);
         if (existing is null)
             return (name, null);
-        await may.ThrowUnlessAsync(operation, caller, MayAct.Of(existing));
+        MayAct.ThrowUnless(operation, caller, MayAct.Of(existing));
         return existing.HostId == host?.Id
             ? (name, existing)
             : throw new BeaconProblem(

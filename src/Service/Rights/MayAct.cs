@@ -15,6 +15,7 @@ namespace OrderlyBeacon.Service.Rights;
 public sealed class MayAct(IServiceScopeFactory scopes, TimeProvider clock, ILogger<MayAct> log)
 {
     private static readonly TimeSpan Pause = TimeSpan.FromMinutes(1);
+    private const int MostKept = 10_000;
     private readonly ConcurrentDictionary<string, DateTimeOffset> _told = [];
 
     public static Thing Of(Certificate c) => new($"the certificate \"{c.Name}\"", c.Owner);
@@ -23,45 +24,57 @@ public sealed class MayAct(IServiceScopeFactory scopes, TimeProvider clock, ILog
 
     public static Thing Of(Request r) => new($"request {r.Id}", r.Requester);
 
-    /// <exception cref="BeaconProblem"><see cref="ProblemCode.NotAllowed"/>, <see cref="ProblemCode.OwnRequest"/>.</exception>
-    public Task ThrowUnlessAsync(Operation operation, Caller caller, Thing thing)
+    /// <exception cref="RefusedAttempt">With <see cref="ProblemCode.NotAllowed"/> or <see cref="ProblemCode.OwnRequest"/>.</exception>
+    public static void ThrowUnless(Operation operation, Caller caller, Thing thing)
     {
-        if (RightsOf.Thing(operation, caller.Who, thing) is not { } denial)
-            return Task.CompletedTask;
-        Tell(operation, caller, thing, denial);
-        throw denial.Problem;
+        if (RightsOf.Thing(operation, caller.Who, thing) is { } denial)
+            throw new RefusedAttempt(operation, caller, thing, denial);
     }
 
-    /// <summary>The same refusal again within a minute is not written again: a refused caller must not be able to fill the journal.</summary>
-    private void Tell(Operation operation, Caller caller, Thing thing, Denial denial)
+    /// <summary>
+    /// Keeps a refusal in the journal, before it is answered and after what was open for the call is undone. The same again within a minute is not written again: a
+    /// refused caller must not be able to fill the journal.
+    /// </summary>
+    public async Task NoteAsync(RefusedAttempt attempt)
     {
         var now = clock.GetUtcNow();
-        var key = $"{operation} {caller.Actor} {thing.Called}";
-        if (_told.TryGetValue(key, out var last) && now - last < Pause)
+        if (_told.TryGetValue(attempt.Key, out var last) && now - last < Pause)
             return;
-        if (_told.Count > 10_000)
+        if (_told.Count > MostKept)
             _told.Clear();
-        _told[key] = now;
-        var what = $"{BeaconProblem.SlugOf(operation).Replace('-', ' ')}: {denial.Reason}";
-        // Beside the call: its own transaction may be open now, and is undone.
-        _ = NoteAsync(now, caller.Actor, thing.Called, what);
-    }
-
-    private async Task NoteAsync(DateTimeOffset now, string actor, string about, string what)
-    {
-        await Task.Yield();
+        _told[attempt.Key] = now;
         try
         {
             await using var scope = scopes.CreateAsyncScope();
             var db = scope.ServiceProvider.GetRequiredService<BeaconDb>();
             await using var write = await db.BeginWriteAsync();
-            await db.Note(now, actor, "attempt.refused", about, what);
+            await db.Note(now, attempt.Actor, Attempts.Action, attempt.About, attempt.What);
             await write.CommitAsync();
         }
-        catch (Exception e)
+        catch (Exception e) when (e is not OutOfMemoryException)
         {
-            // Nobody waits for it, so nobody else would hear.
-            log.LogError(e, "A refused attempt of {Actor} on {About} could not be noted: {What}", actor, about, what);
+            // The refusal holds all the same.
+            log.LogError(
+                e,
+                "A refused attempt of {Actor} on {About} could not be noted: {What}",
+                attempt.Actor,
+                attempt.About,
+                attempt.What
+            );
         }
     }
+}
+
+/// <summary>Somebody tried what they may not do to a thing that is there.</summary>
+public sealed class RefusedAttempt(Operation operation, Caller caller, Thing thing, Denial denial)
+    : BeaconProblem(denial.Code, denial.Reason, denial.Cure)
+{
+    public string Actor => caller.Actor;
+
+    public string About => thing.Called;
+
+    public string What => $"{SlugOf(operation).Replace('-', ' ')}: {denial.Reason}";
+
+    /// <summary>The same for the same attempt again.</summary>
+    public string Key => $"{operation} {Actor} {About}";
 }

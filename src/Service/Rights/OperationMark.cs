@@ -53,7 +53,15 @@ internal static class RightsGate
                     if (options.SecondPerson && operation != Operation.GiveConsent)
                         await context.RequestServices.GetRequiredService<Consents>().ThrowUnlessGivenAsync(context, operation, caller);
                 }
-                await next();
+                try
+                {
+                    await next();
+                }
+                catch (RefusedAttempt attempt)
+                {
+                    await context.RequestServices.GetRequiredService<MayAct>().NoteAsync(attempt);
+                    throw;
+                }
             }
         );
 

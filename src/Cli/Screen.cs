@@ -11,7 +11,8 @@ namespace OrderlyBeacon.Cli;
 /// <summary>What the client's output is made of: the same shapes and words for states everywhere, colour only as a third sign. Texts wrap as the terminal library's paragraphs.</summary>
 internal static class Screen
 {
-    private const int Narrowest = 20;
+    private const int Narrowest = 20,
+        Unbounded = 1_000_000;
     private static IAnsiConsole? _console;
 
     /// <summary>Made when first needed: a command that prints JSON or a version does without.</summary>
@@ -29,14 +30,18 @@ internal static class Screen
                         : ColorSystemSupport.Detect,
             }
         );
-        if (int.TryParse(Environment.GetEnvironmentVariable("COLUMNS"), out var columns) && columns is >= Narrowest and <= 1000)
+        // A pipe has no width: what is read there by programs is never wrapped.
+        if (IsPiped)
+            c.Profile.Width = Unbounded;
+        else if (int.TryParse(Environment.GetEnvironmentVariable("COLUMNS"), out var columns) && columns is >= Narrowest and <= 1000)
             c.Profile.Width = columns;
-        else if (Console.IsOutputRedirected)
-            c.Profile.Width = 80;
         return c;
     }
 
     public static int Width => Out.Profile.Width;
+
+    /// <summary>Whether the output goes to a program or a file.</summary>
+    public static bool IsPiped => Console.IsOutputRedirected;
 
     public static void Json(string json)
     {
@@ -131,11 +136,13 @@ internal static class Screen
             _ => Red("✕") + " refused",
         };
 
-    /// <summary>An absolute date with the distance beside it.</summary>
+    /// <summary>An absolute date with the distance beside it; in a pipe one that can be sorted (RFC 3339).</summary>
     public static string When(DateTimeOffset? at)
     {
         if (at is not { } t)
             return "–";
+        if (IsPiped)
+            return t.UtcDateTime.ToString("yyyy-MM-ddTHH:mm:ssZ", System.Globalization.CultureInfo.InvariantCulture);
         var left = t - DateTimeOffset.UtcNow;
         return Math.Abs(left.TotalDays) < 1.5
             ? $"{t.UtcDateTime:d MMM HH:mm} · {Distance(left)}"
@@ -154,11 +161,13 @@ internal static class Screen
         return before + text + after;
     }
 
-    /// <summary>A life as a bar: filled as far as it is used, a notch where the renewal is planned.</summary>
+    /// <summary>A life as a bar: filled as far as it is used, a notch where the renewal is planned. In a pipe how much of it is used.</summary>
     public static string LifeBar(DateTimeOffset from, DateTimeOffset to, DateTimeOffset? planned, int cells = 12)
     {
         var life = Math.Max(1, (to - from).TotalSeconds);
         var used = Math.Clamp((DateTimeOffset.UtcNow - from).TotalSeconds / life, 0, 1);
+        if (IsPiped)
+            return $"{used * 100:0}%";
         var notch = planned is { } p ? (int)Math.Clamp((p - from).TotalSeconds / life * cells, 0, cells - 1) : -1;
         var text = new StringBuilder();
         for (var i = 0; i < cells; i++)
@@ -171,15 +180,25 @@ internal static class Screen
     }
 
     /// <summary>
-    /// A table. Names are never cut: where the lines do not fit, the last column wraps, and where that is not enough, each row becomes a few lines with the heads as
+    /// A table. In a pipe: a row a line, cells apart by tabs, without heads, for <c>grep</c>, <c>cut</c> and <c>sort</c>. On a terminal names are never cut: where the lines do not fit, the last column wraps, and where that is not enough, each row becomes a few lines with the heads as
     /// labels.
     /// </summary>
+    /// <param name="empty">What is said when there is no row; see <see cref="Nothing"/>.</param>
     public static void Table(string[] heads, IEnumerable<Ink[]> rows, string empty)
     {
         var all = rows.Select(r => r.Select(c => c.Lines()).ToArray()).ToList();
         if (all.Count == 0)
         {
-            Line(empty);
+            if (IsPiped)
+                Console.Error.WriteLine(Visible(empty));
+            else
+                Line(empty);
+            return;
+        }
+        if (IsPiped)
+        {
+            foreach (var r in all)
+                Console.Out.WriteLine(string.Join('\t', r.Select(c => string.Join(' ', c).Replace('\t', ' ').Trim())));
             return;
         }
         var widths = heads.Select((h, i) => Math.Max(h.Length, all.Max(r => r[i].Max(Length)))).ToArray();
@@ -195,6 +214,10 @@ internal static class Screen
         foreach (var r in all)
             WriteRow(r, widths, room);
     }
+
+    /// <summary>What an empty list says: that nothing matches what was looked for, else what there could be.</summary>
+    public static string Nothing(string? search, string otherwise) =>
+        string.IsNullOrWhiteSpace(search) ? otherwise : $"Nothing matches \"{search}\".";
 
     private static void WriteRow(IReadOnlyList<Ink>[] cells, int[] widths, int room)
     {

@@ -13,12 +13,13 @@ namespace OrderlyBeacon.Service;
 internal sealed class BodyCheck : IEndpointFilter
 {
     private const int MostDepth = 8,
-        MostItems = 20_000;
+        MostItems = 20_000,
+        MostText = 16 << 10;
     private static readonly ConcurrentDictionary<Type, Field[]> Known = [];
     private static readonly NullabilityInfoContext Nullability = new();
 
     /// <summary>Fields that hold whole files.</summary>
-    private static readonly HashSet<string> Files = ["csr", "yaml", "root", "note", "reason"];
+    private static readonly HashSet<string> Files = ["csr", "yaml", "root", "note", "reason", "chain", "diff"];
 
     private sealed record Field(string Name, Func<object, object?> Get, bool IsNeeded, bool ItemsNeeded);
 
@@ -43,8 +44,8 @@ internal sealed class BodyCheck : IEndpointFilter
             var value = f.Get(body);
             if (value is null && f.IsNeeded)
                 throw Missing(name);
-            if (value is string text && !isAgent)
-                CheckText(name, f.Name, text);
+            if (value is string text)
+                CheckText(name, f.Name, text, isAgent);
             else if (value is IEnumerable list and not string)
                 CheckItems(list, name, f, depth, isAgent);
             else if (value is not null && IsOurs(value.GetType()))
@@ -62,15 +63,25 @@ internal sealed class BodyCheck : IEndpointFilter
             var at = $"{name}[{i++}]";
             if (item is null && f.ItemsNeeded)
                 throw Missing(at);
-            if (item is string text && !isAgent)
-                CheckText(at, f.Name, text);
+            if (item is string text)
+                CheckText(at, f.Name, text, isAgent);
             else if (item is not null && IsOurs(item.GetType()))
                 Check(item, at, depth + 1, isAgent);
         }
     }
 
-    private static void CheckText(string path, string field, string text)
+    private static void CheckText(string path, string field, string text, bool isAgent)
     {
+        if (isAgent)
+        {
+            if (text.Length > MostText && !Files.Contains(field))
+                throw new BeaconProblem(
+                    ProblemCode.TooLarge,
+                    $"{path} has {text.Length} characters; at most {MostText} are taken.",
+                    "Correct it on the host: it comes from there."
+                );
+            return;
+        }
         var bad = text.FirstOrDefault(c => char.IsControl(c) && !(Files.Contains(field) && c is '\n' or '\r' or '\t'));
         if (bad != default || text.Contains('\0'))
             throw new BeaconProblem(

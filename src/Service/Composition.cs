@@ -127,6 +127,7 @@ internal static class Composition
         {
             s.AddHostedService(p => p.GetRequiredService<EditionLedger>());
             s.AddHostedService<Caretaker>();
+            s.AddHostedService<Errands>();
         }
 
         s.AddAuthentication(Caller.Scheme).AddScheme<AuthenticationSchemeOptions, BeaconAuthentication>(Caller.Scheme, null);

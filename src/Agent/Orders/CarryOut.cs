@@ -102,6 +102,11 @@ internal sealed class CarryOut(
         // What cannot be put in place later is said before an edition is issued for it.
         foreach (var s in order.Services ?? [])
             ConnectorOf(s).Test([]);
+        if (store.OfOrder(order.Id) is { } brought && brought.File.Certificate == order.Certificate)
+        {
+            step("the edition is in the store already");
+            return await PutInAsync(order, brought, swap, step, ct);
+        }
         step("making the key and the request");
         var subject = string.IsNullOrEmpty(order.Subject) ? DistinguishedName.Empty : DistinguishedName.Parse(order.Subject);
         var csr = store.Prepare(order.Id, subject, [.. order.Names!.Select(AlternativeName.Parse)], KeySpec.Parse(order.Key!));

@@ -23,10 +23,15 @@ internal static class Surroundings
         BeaconProblem? problem = null;
         foreach (var c in connectors)
         {
-            var found = c.Discover();
+            var found = Discover(c);
             problem ??= found.Problem;
             foreach (var s in found.Services)
-                services.Add(s with { Looks = await LooksAsync(s, clock, ct) });
+            {
+                if (services.Find(x => x.Name == s.Name) is { } same)
+                    problem ??= Twice(same, s);
+                else
+                    services.Add(s with { Looks = await LooksAsync(s, clock, ct) });
+            }
         }
         var addresses = services
             .SelectMany(s => s.Endpoints)
@@ -42,6 +47,36 @@ internal static class Surroundings
             store.List(),
             problem is null ? null : new(problem.Slug, problem.Message, problem.Cure)
         );
+    }
+
+    private static BeaconProblem Twice(FoundService first, FoundService second) =>
+        new(
+            ProblemCode.NameAmbiguous,
+            $"Two servers on this host have a service {first.Name}: {Of(first)} and {Of(second)}. Only the first is looked after.",
+            "Give one of them another first name in its configuration."
+        );
+
+    private static string Of(FoundService s) => $"{s.Connector} at {s.Places.FirstOrDefault() ?? "an unknown place"}";
+
+    /// <summary>What is wrong with one server must not keep the others from being reported.</summary>
+    private static Discovery Discover(IConnector c)
+    {
+        try
+        {
+            return c.Discover();
+        }
+        catch (Exception e) when (e is not (OperationCanceledException or OutOfMemoryException))
+        {
+            return new(
+                [],
+                new BeaconProblem(
+                    ProblemCode.ConfigurationUnsupported,
+                    $"The configuration of {c.Kind} cannot be read: {e.Message}",
+                    "Correct it, or report the message.",
+                    e
+                )
+            );
+        }
     }
 
     /// <summary>The service's own name at every TLS endpoint, its other names at the first one; without TLS, whether it answers at all.</summary>

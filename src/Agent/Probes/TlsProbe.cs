@@ -22,24 +22,13 @@ internal static class TlsProbe
         {
             try
             {
-                var ip = IPAddress.TryParse(address, out var literal)
-                    ? literal
-                    : (await Dns.GetHostAddressesAsync(address, limit.Token)).FirstOrDefault()
-                        ?? throw new SocketException((int)SocketError.HostNotFound);
+                var ip = await AddressOfAsync(address, limit.Token);
                 socket = new Socket(ip.AddressFamily, SocketType.Stream, ProtocolType.Tcp) { NoDelay = true };
                 await socket.ConnectAsync(ip, port, limit.Token);
             }
             catch (SocketException e)
             {
-                return Report(
-                    LookOutcome.NoAnswer,
-                    e.SocketErrorCode switch
-                    {
-                        SocketError.ConnectionRefused => "connection refused",
-                        SocketError.HostNotFound => "the name is not known",
-                        _ => e.Message,
-                    }
-                );
+                return Report(LookOutcome.NoAnswer, Word(e));
             }
             catch (OperationCanceledException) when (!ct.IsCancellationRequested)
             {
@@ -106,28 +95,34 @@ internal static class TlsProbe
         limit.CancelAfter(Patience);
         try
         {
-            using var socket = new Socket(IPAddress.Parse(address).AddressFamily, SocketType.Stream, ProtocolType.Tcp);
-            await socket.ConnectAsync(IPAddress.Parse(address), port, limit.Token);
+            var ip = await AddressOfAsync(address, limit.Token);
+            using var socket = new Socket(ip.AddressFamily, SocketType.Stream, ProtocolType.Tcp);
+            await socket.ConnectAsync(ip, port, limit.Token);
             return new(address, port, serverName, clock.GetUtcNow(), LookOutcome.PlainOnly, "", null, []);
         }
         catch (SocketException e)
         {
-            return new(
-                address,
-                port,
-                serverName,
-                clock.GetUtcNow(),
-                LookOutcome.NoAnswer,
-                e.SocketErrorCode == SocketError.ConnectionRefused ? "connection refused" : e.Message,
-                null,
-                []
-            );
+            return new(address, port, serverName, clock.GetUtcNow(), LookOutcome.NoAnswer, Word(e), null, []);
         }
         catch (OperationCanceledException) when (!ct.IsCancellationRequested)
         {
             return new(address, port, serverName, clock.GetUtcNow(), LookOutcome.NoAnswer, "no answer in time", null, []);
         }
     }
+
+    /// <summary>Servers listen at names too, as <c>localhost:443</c>.</summary>
+    private static async Task<IPAddress> AddressOfAsync(string address, CancellationToken ct) =>
+        IPAddress.TryParse(address, out var literal)
+            ? literal
+            : (await Dns.GetHostAddressesAsync(address, ct)).FirstOrDefault() ?? throw new SocketException((int)SocketError.HostNotFound);
+
+    private static string Word(SocketException e) =>
+        e.SocketErrorCode switch
+        {
+            SocketError.ConnectionRefused => "connection refused",
+            SocketError.HostNotFound or SocketError.NoData => "the name is not known",
+            _ => e.Message,
+        };
 
     private static string Short(Exception e)
     {

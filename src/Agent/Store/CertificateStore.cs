@@ -33,7 +33,7 @@ internal sealed class CertificateStore(string root)
     private string Keyed => Path.Combine(root, "keyed");
     private string Pending => Path.Combine(root, "pending");
 
-    public string LiveLink(string certificate) => Path.Combine(root, "live", Slug(certificate));
+    public string LiveLink(string certificate) => Path.Combine(root, "live", FolderName(certificate));
 
     public string LiveChain(string certificate) => Path.Combine(LiveLink(certificate), "chain.pem");
 
@@ -66,7 +66,7 @@ internal sealed class CertificateStore(string root)
         var pending = Path.Combine(Pending, $"order-{order}");
         var keyPem = File.ReadAllText(Path.Combine(pending, "key.pem"));
         CheckPair(keyPem, leaf);
-        var staging = Path.Combine(root, "staging", $"{Slug(certificate)}--{leaf.Serial.Hex}");
+        var staging = Path.Combine(root, "staging", $"{FolderName(certificate)}--{leaf.Serial.Hex}");
         if (Directory.Exists(staging))
             Directory.Delete(staging, recursive: true);
         var file = new EntryFile(certificate, leaf.Serial.Hex, leaf.Thumbprint.Hex, leaf.NotAfter, order);
@@ -94,9 +94,13 @@ internal sealed class CertificateStore(string root)
             );
     }
 
+    /// <summary>What an order has brought already: an order that is done again after a kill finds it, and makes no second key.</summary>
+    public StoreEntry? OfOrder(long order) =>
+        Directory.Exists(Keyed) ? Directory.GetDirectories(Keyed).Select(Read).FirstOrDefault(e => e?.File.Order == order) : null;
+
     public StoreEntry? Find(string certificate, string serial)
     {
-        var folder = Path.Combine(Keyed, $"{Slug(certificate)}--{serial}");
+        var folder = Path.Combine(Keyed, $"{FolderName(certificate)}--{serial}");
         return Directory.Exists(folder) ? Read(folder) : null;
     }
 
@@ -155,7 +159,7 @@ internal sealed class CertificateStore(string root)
     }
 
     /// <summary>A folder name for a certificate's name: different names never meet.</summary>
-    private static string Slug(string name)
+    public static string FolderName(string name)
     {
         var plain = string.Concat(name.Select(c => char.IsAsciiLetterOrDigit(c) || c is '.' or '-' ? c : '_'));
         return plain == name ? plain : plain + "--" + Thumbprint.Of(Encoding.UTF8.GetBytes(name)).Hex[..8];

@@ -121,15 +121,24 @@ internal sealed class SwapJournal(string state)
 /// <summary>What was in each service's configuration before it was bound: <c>bound/NAME.json</c>.</summary>
 internal sealed class BoundBook(string state)
 {
-    private string PathOf(string service) =>
+    private string PathOf(string service) => Path.Combine(state, "bound", CertificateStore.FolderName(service) + ".json");
+
+    // Until 0.1 different names could share a file: what stands in it says whose it is.
+    private string EarlierPathOf(string service) =>
         Path.Combine(
             state,
             "bound",
             string.Concat(service.Select(c => char.IsAsciiLetterOrDigit(c) || c is '.' or '-' ? c : '_')) + ".json"
         );
 
-    public BoundRecord? Find(string service) =>
-        File.Exists(PathOf(service)) ? JsonSerializer.Deserialize(File.ReadAllText(PathOf(service)), AgentJson.Default.BoundRecord) : null;
+    public BoundRecord? Find(string service) => Read(PathOf(service), service) ?? Read(EarlierPathOf(service), service);
+
+    private static BoundRecord? Read(string path, string service) =>
+        File.Exists(path)
+        && JsonSerializer.Deserialize(File.ReadAllText(path), AgentJson.Default.BoundRecord) is { } record
+        && record.Service == service
+            ? record
+            : null;
 
     public void Keep(BoundRecord record) =>
         AtomicFiles.Write(
@@ -138,5 +147,10 @@ internal sealed class BoundBook(string state)
             isPrivate: true
         );
 
-    public void Forget(string service) => File.Delete(PathOf(service));
+    public void Forget(string service)
+    {
+        File.Delete(PathOf(service));
+        if (Read(EarlierPathOf(service), service) is not null)
+            File.Delete(EarlierPathOf(service));
+    }
 }

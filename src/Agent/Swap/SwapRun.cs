@@ -224,10 +224,13 @@ internal sealed class SwapRun(CertificateStore store, SwapJournal journal, Bound
     {
         foreach (var (address, port) in plan.NewPorts)
         {
+            // What a name stands for is the server's to find out, in its own test.
+            if (!IPAddress.TryParse(address, out var ip))
+                continue;
             try
             {
-                using var socket = new Socket(IPAddress.Parse(address).AddressFamily, SocketType.Stream, ProtocolType.Tcp);
-                socket.Bind(new IPEndPoint(IPAddress.Parse(address), port));
+                using var socket = new Socket(ip.AddressFamily, SocketType.Stream, ProtocolType.Tcp);
+                socket.Bind(new IPEndPoint(ip, port));
             }
             catch (SocketException e) when (e.SocketErrorCode == SocketError.AddressAlreadyInUse)
             {

@@ -355,7 +355,7 @@ internal static class AuthorityCommands
                             new Ink[]
                             {
                                 e.Sequence.ToString(),
-                                $"{e.At.UtcDateTime:d MMM HH:mm:ss}",
+                                IsPiped ? When(e.At) : $"{e.At.UtcDateTime:d MMM HH:mm:ss}",
                                 e.Actor,
                                 e.Action,
                                 e.Subject,

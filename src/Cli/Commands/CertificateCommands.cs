@@ -90,22 +90,23 @@ internal static class CertificateCommands
                 Table(
                     ["Certificate", "State", "Life", "Renewal", "Ends"],
                     (r.GetValue(sort) == "ends" ? items.OrderBy(i => i.NotAfter ?? DateTimeOffset.MaxValue) : items.AsEnumerable()).Select(
-                        i =>
-                            new Ink[]
-                            {
-                                i.Host is null ? i.Name : Stack(i.Name, Grey(i.Host.Split('.')[0])),
-                                Shape(i.Severity) + " " + i.State,
-                                i.NotAfter is null ? "" : LifeBar(i.NotBefore!.Value, i.NotAfter.Value, i.Planned),
-                                When(i.Planned),
-                                When(i.NotAfter),
-                            }
+                        RowOf
                     ),
-                    "There is no such certificate. Request one: beacon request new."
+                    Nothing(r.GetValue(search) ?? r.GetValue(host), "There is no certificate yet. Request one: beacon request new.")
                 );
                 return 0;
             }
         );
         return c;
+    }
+
+    /// <summary>In a pipe the host has a cell of its own, at the end.</summary>
+    private static Ink[] RowOf(CertificateInfo i)
+    {
+        var name = i.Host is null || IsPiped ? i.Name : Stack(i.Name, Grey(i.Host.Split('.')[0]));
+        var life = i.NotAfter is { } end ? LifeBar(i.NotBefore!.Value, end, i.Planned) : "";
+        Ink[] row = [name, Shape(i.Severity) + " " + i.State, life, When(i.Planned), When(i.NotAfter)];
+        return IsPiped ? [.. row, i.Host ?? "–"] : row;
     }
 
     private static Command Show(Argument<string> name)

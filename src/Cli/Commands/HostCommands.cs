@@ -27,7 +27,7 @@ internal static class HostCommands
                     ["Host", "State", "Last seen", "Services", "Agent"],
                     Api.Read(json, BeaconJson.Default.ListHostInfo)
                         .Select(h => new Ink[] { h.Name, StateOf(h), When(h.LastSeen), h.Services.ToString(), (h.AgentVersion ?? "–") }),
-                    "There is no host yet. Invite one: beacon host invite NAME."
+                    Nothing(r.GetValue(search), "There is no host yet. Invite one: beacon host invite NAME.")
                 );
                 return 0;
             }
@@ -171,7 +171,7 @@ internal static class HostCommands
         : h.Online ? Green("○") + " connected"
         : Orange("◆") + " away";
 
-    private static void ShowServices(IEnumerable<ServiceInfo> services) =>
+    private static void ShowServices(IEnumerable<ServiceInfo> services, string? search = null) =>
         Table(
             ["Service", "State", "Certificate", "Ends"],
             services.Select(s =>
@@ -183,7 +183,7 @@ internal static class HostCommands
                     When(s.Look?.Served?.NotAfter),
                 }
             ),
-            "No service is known. The agent reports what its connectors find."
+            Nothing(search, "No service is known. The agent reports what its connectors find.")
         );
 
     private static Command Services()
@@ -198,7 +198,7 @@ internal static class HostCommands
                 if (r.GetValue(Program.Json))
                     Json(json);
                 else
-                    ShowServices(Api.Read(json, BeaconJson.Default.ListServiceInfo));
+                    ShowServices(Api.Read(json, BeaconJson.Default.ListServiceInfo), r.GetValue(search));
                 return 0;
             }
         );

@@ -256,10 +256,8 @@ internal static class RequestCommands
                 Table(
                     ["No.", "Certificate", "State", "By", "At"],
                     Api.Read(json, BeaconJson.Default.PageRequestInfo)
-                        .Items.Select(q =>
-                            new Ink[] { q.Number.ToString(), q.Certificate, Word(q.State), q.Requester, $"{q.At.UtcDateTime:d MMM HH:mm}" }
-                        ),
-                    "There is no request. Make one: beacon request new."
+                        .Items.Select(q => new Ink[] { q.Number.ToString(), q.Certificate, Word(q.State), q.Requester, When(q.At) }),
+                    Nothing(r.GetValue(search) ?? r.GetValue(state), "There is no request yet. Make one: beacon request new.")
                 );
                 return 0;
             }

@@ -14,7 +14,9 @@ public sealed class ServiceQueries(BeaconDb db, BeaconOptions options, TimeProvi
         if (hostId is { } id)
             q = q.Where(s => s.HostId == id);
         if (!string.IsNullOrWhiteSpace(search))
-            q = q.Where(s => s.NamesJson.Contains(search) || s.Name.Contains(search));
+            q = q.Where(s =>
+                s.NamesJson.Contains(search) || s.Name.Contains(search) || db.Hosts.Any(h => h.Id == s.HostId && h.Name.Contains(search))
+            );
         var rows = await (
             from s in q
             join h in db.Hosts on s.HostId equals h.Id

@@ -1,6 +1,7 @@
 using System.Text.Json;
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
+using OrderlyBeacon.Core;
 using OrderlyBeacon.Service.Bindings;
 using OrderlyBeacon.Service.Enrolment;
 using OrderlyBeacon.Service.Notices;
@@ -13,6 +14,8 @@ namespace OrderlyBeacon.Service.Hosts;
 /// <summary>Takes over what an agent says about its host: services, looks, store.</summary>
 public sealed class TakeReport(BeaconDb db, JudgeLook judge, KnownNames known, Changes changes, TimeProvider clock)
 {
+    private const int MostServices = 5000;
+
     public async Task RunAsync(int hostId, AgentReport report, CancellationToken ct)
     {
         await using var write = await db.BeginWriteAsync(ct);
@@ -23,7 +26,7 @@ public sealed class TakeReport(BeaconDb db, JudgeLook judge, KnownNames known, C
             report.AgentVersion,
             Shapes.Json(report.Addresses),
             JsonSerializer.Serialize([.. report.Entries], BeaconJson.Default.ListStoreEntryInfo),
-            report.Problem is null ? null : JsonSerializer.Serialize(report.Problem, BeaconJson.Default.ProblemInfo),
+            ProblemOf(report) is { } problem ? JsonSerializer.Serialize(problem, BeaconJson.Default.ProblemInfo) : null,
             report.Anchors is null ? null : Shapes.Json(report.Anchors.Take(20))
         );
         var rows = await db.Services.Where(s => s.HostId == hostId).ToDictionaryAsync(s => s.Name, ct);
@@ -31,7 +34,7 @@ public sealed class TakeReport(BeaconDb db, JudgeLook judge, KnownNames known, C
         var bindings = await db
             .Bindings.Where(b => db.Services.Any(s => s.HostId == hostId && s.Id == b.ServiceId))
             .ToDictionaryAsync(b => b.ServiceId, ct);
-        foreach (var found in report.Services.Take(5000))
+        foreach (var found in report.Services.DistinctBy(s => s.Name).Take(MostServices))
         {
             if (!rows.Remove(found.Name, out var row))
             {
@@ -73,6 +76,26 @@ public sealed class TakeReport(BeaconDb db, JudgeLook judge, KnownNames known, C
         if (NamesOf(db.Services.Local.Where(s => s.HostId == hostId)) != namesBefore)
             known.Changed();
         changes.Tell("host", host.Name);
+    }
+
+    /// <summary>What a person at the host must know: the agent's own words, else what of the report could not be kept.</summary>
+    private static ProblemInfo? ProblemOf(AgentReport report)
+    {
+        if (report.Problem is not null)
+            return report.Problem;
+        if (report.Services.GroupBy(s => s.Name).FirstOrDefault(g => g.Count() > 1) is { } twice)
+            return new(
+                BeaconProblem.SlugOf(ProblemCode.NameAmbiguous),
+                $"Two servers on this host have a service {twice.Key} ({string.Join(", ", twice.Select(s => s.Connector).Distinct())}); only the first is looked after.",
+                "Give one of them another first name in its configuration."
+            );
+        return report.Services.Count > MostServices
+            ? new(
+                BeaconProblem.SlugOf(ProblemCode.TooLarge),
+                $"This host has {report.Services.Count} services; only the first {MostServices} are looked after.",
+                "Spread them over several agents."
+            )
+            : null;
     }
 
     private static string NamesOf(IEnumerable<HostService> services) =>

@@ -83,7 +83,8 @@ public sealed class PushPublished(
             {
                 using var limit = CancellationTokenSource.CreateLinkedTokenSource(ct);
                 limit.CancelAfter(Patience);
-                await target.PushAsync(files, limit.Token);
+                // Some targets' libraries do not look at the token: nobody waits for those longer either.
+                await Task.Run(() => target.PushAsync(files, limit.Token), limit.Token).WaitAsync(limit.Token);
             }
             catch (BeaconProblem p)
             {

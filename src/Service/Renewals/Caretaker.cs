@@ -3,9 +3,7 @@ using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Renewal;
 using OrderlyBeacon.Service.Authorities;
-using OrderlyBeacon.Service.Health;
 using OrderlyBeacon.Service.People;
-using OrderlyBeacon.Service.Publishing;
 using OrderlyBeacon.Service.Requests;
 using OrderlyBeacon.Service.Revocations;
 using OrderlyBeacon.Service.Storage;
@@ -17,17 +15,13 @@ internal sealed class Caretaker(
     IServiceScopeFactory scopes,
     ServiceCertificate own,
     ResponderCertificates responder,
-    BeaconOptions options,
     TimeProvider clock,
     ILogger<Caretaker> log
 ) : BackgroundService
 {
     private static readonly TimeSpan Round = TimeSpan.FromSeconds(2);
     private DateTimeOffset _nextHousekeeping;
-
-    // Not at once: at the start there is enough to do.
-    private DateTimeOffset _nextHealth = clock.GetUtcNow() + TimeSpan.FromSeconds(12);
-    private readonly Dictionary<string, string> _said = [];
+    private readonly Guarded _guarded = new(scopes, log);
     private int _rounds,
         _collections;
 
@@ -38,29 +32,21 @@ internal sealed class Caretaker(
         {
             while (await timer.WaitForNextTickAsync(stopping))
             {
-                await GuardAsync("renewals", RenewDueAsync, stopping);
-                await GuardAsync(
+                await _guarded.RunAsync("renewals", RenewDueAsync, stopping);
+                await _guarded.RunAsync(
                     "CRL",
                     (s, ct) => s.GetRequiredService<PublishCrl>().RunAsync("system", "due", CrlOccasion.Due, ct),
                     stopping
                 );
-                await GuardAsync("pushes", (s, ct) => s.GetRequiredService<PushPublished>().RunAsync(ct), stopping);
-                await GuardAsync("own certificate", (_, ct) => own.RenewIfDueAsync(ct), stopping);
-                if (clock.GetUtcNow() >= _nextHealth)
-                {
-                    await GuardAsync("look at the hierarchy", (s, ct) => s.GetRequiredService<CheckHierarchy>().RunAsync(ct), stopping);
-                    _nextHealth = clock.GetUtcNow() + TimeSpan.FromMinutes(options.HealthMinutes);
-                }
-                if (_rounds % 3 == 0)
-                    await GuardAsync(
-                        "collect the parent's answer",
-                        (s, ct) => s.GetRequiredService<CollectAnswer>().RunAsync(ct),
-                        stopping
-                    );
-                await GuardAsync("approved requests", (s, ct) => s.GetRequiredService<DecideRequest>().FinishOpenAsync(ct), stopping);
-                await GuardAsync("OCSP responder", (_, ct) => responder.RenewIfDueAsync(ct), stopping);
+                await _guarded.RunAsync("own certificate", (_, ct) => own.RenewIfDueAsync(ct), stopping);
+                await _guarded.RunAsync(
+                    "approved requests",
+                    (s, ct) => s.GetRequiredService<DecideRequest>().FinishOpenAsync(ct),
+                    stopping
+                );
+                await _guarded.RunAsync("OCSP responder", (_, ct) => responder.RenewIfDueAsync(ct), stopping);
                 if (_rounds % 5 == 0)
-                    await GuardAsync(
+                    await _guarded.RunAsync(
                         "refused sign-ins",
                         (s, ct) => s.GetRequiredService<RefusedSignIns>().WriteAsync(s.GetRequiredService<BeaconDb>(), ct),
                         stopping
@@ -69,7 +55,7 @@ internal sealed class Caretaker(
                 GiveMemoryBack();
                 if (clock.GetUtcNow() >= _nextHousekeeping)
                 {
-                    await GuardAsync("housekeeping", TidyAsync, stopping);
+                    await _guarded.RunAsync("housekeeping", TidyAsync, stopping);
                     _nextHousekeeping = clock.GetUtcNow() + TimeSpan.FromHours(1);
                 }
             }
@@ -86,28 +72,6 @@ internal sealed class Caretaker(
         if (_rounds < 150 || collections - _collections < 50)
             GC.Collect(2, GCCollectionMode.Aggressive, blocking: true, compacting: true);
         _collections = collections;
-    }
-
-    private async Task GuardAsync(string what, Func<IServiceProvider, CancellationToken, Task> work, CancellationToken ct)
-    {
-        try
-        {
-            await using var scope = scopes.CreateAsyncScope();
-            await work(scope.ServiceProvider, ct);
-            _said.Remove(what);
-        }
-        catch (BeaconProblem p)
-        {
-            // Expected, and tried again in two seconds: it is said once.
-            if (_said.TryGetValue(what, out var before) && before == p.Message)
-                return;
-            _said[what] = p.Message;
-            log.LogWarning("The regular round could not do its {What}: {Message} {Cure}", what, p.Message, p.Cure);
-        }
-        catch (Exception e) when (e is not OperationCanceledException)
-        {
-            log.LogError(e, "The regular round could not do its {What}", what);
-        }
     }
 
     private async Task RenewDueAsync(IServiceProvider services, CancellationToken ct)

@@ -15,11 +15,17 @@ public sealed class RevocationBook
     private readonly Dictionary<int, Page> _pages = [];
     private readonly Dictionary<int, DateTimeOffset> _lastEnds = [];
 
-    /// <summary>What stood in it has changed, as when a hold ends: the next use builds it anew.</summary>
-    public void Reset() => _pages.Clear();
+    // Set from outside of the gate, acted on under it.
+    private int _isStale,
+        _keysChanged;
+
+    /// <summary>What stood in it has changed, for example when a hold ends: the next use builds it anew. May be called without the gate.</summary>
+    public void Reset() => Interlocked.Exchange(ref _isStale, 1);
 
     public async Task<CrlEntries> EntriesAsync(BeaconDb db, IssuingPoint point, DateTimeOffset now, CancellationToken ct)
     {
+        if (Interlocked.Exchange(ref _isStale, 0) == 1)
+            _pages.Clear();
         var cutoff = new DateTimeOffset(now.UtcDateTime.Date.AddDays(-1), TimeSpan.Zero);
         var listed = db
             .Editions.AsNoTracking()
@@ -53,6 +59,8 @@ public sealed class RevocationBook
     /// <summary>When the last edition under a key that no longer issues ends.</summary>
     public async Task<DateTimeOffset> LastEndAsync(BeaconDb db, IssuingPoint point, CancellationToken ct)
     {
+        if (Interlocked.Exchange(ref _keysChanged, 0) == 1)
+            _lastEnds.Clear();
         if (_lastEnds.TryGetValue(point.KeyNumber, out var kept))
             return kept;
         // Nobody asks for the state of a responder's own certificate.
@@ -69,8 +77,8 @@ public sealed class RevocationBook
 
     private long? _floor;
 
-    /// <summary>Another key issues now: what a key's last edition is has to be looked up anew.</summary>
-    public void KeysChanged() => _lastEnds.Clear();
+    /// <summary>Another key issues now: what a key's last edition is has to be looked up anew. May be called without the gate.</summary>
+    public void KeysChanged() => Interlocked.Exchange(ref _keysChanged, 1);
 
     private sealed class Page(DateTimeOffset cutoff)
     {

@@ -37,7 +37,7 @@ public sealed class Attempts(BeaconDb db)
                     $"{g.Key.Actor} tried what they may not do, {(g.Count() == 1 ? "once" : g.Count() + " times")} in the last day: {g.First().Detail}",
                     "Nothing was changed.",
                     "Ask them; if it was not them, end their sessions with a new password.",
-                    $"beacon journal list attempt",
+                    "beacon journal list attempt",
                     "/journal"
                 )),
         ];

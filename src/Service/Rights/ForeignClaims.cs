@@ -32,7 +32,7 @@ public sealed class ForeignClaims(BeaconDb db, KnownNames known)
                         $"{other} says that it serves {name} too; the certificate of that name is on {holder.Host}.",
                         "Nothing is stopped by it: renewals go on.",
                         "Look whether both are meant; if not, correct the configuration there.",
-                        $"beacon service list {name}",
+                        ShellCommand.Of($"beacon service list {name}"),
                         "/hosts"
                     )
                 );

@@ -48,6 +48,7 @@ public sealed class BeaconDb(DbContextOptions<BeaconDb> options, WriteGate gate)
     public async Task<WriteScope> BeginWriteAsync(CancellationToken ct = default)
     {
         await gate.EnterAsync(ct);
+        _last = null;
         try
         {
             return new(this, await Database.BeginTransactionAsync(ct), gate);
@@ -62,12 +63,13 @@ public sealed class BeaconDb(DbContextOptions<BeaconDb> options, WriteGate gate)
     /// <summary>Adds a journal entry to the open transaction.</summary>
     public async Task Note(DateTimeOffset at, string actor, string action, string subject, string detail = "")
     {
-        // What this context wrote in an earlier transaction may not be the last any more.
-        var last =
-            ChangeTracker.Entries<JournalEntry>().Where(e => e.State == EntityState.Added).Select(e => e.Entity).MaxBy(e => e.Sequence)
-            ?? await Journal.AsNoTracking().OrderByDescending(e => e.Sequence).FirstOrDefaultAsync();
-        Journal.Add(JournalEntry.Of(Core.Journal.JournalChain.Append(last?.Record, at, actor, action, subject, detail)));
+        _last ??= await Journal.AsNoTracking().OrderByDescending(e => e.Sequence).FirstOrDefaultAsync();
+        _last = JournalEntry.Of(Core.Journal.JournalChain.Append(_last?.Record, at, actor, action, subject, detail));
+        Journal.Add(_last);
     }
+
+    /// <summary>The journal's last entry as long as this context's transaction is open: nobody else can add one meanwhile.</summary>
+    private JournalEntry? _last;
 
     protected override void OnModelCreating(ModelBuilder b)
     {

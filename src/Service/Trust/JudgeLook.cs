@@ -14,6 +14,8 @@ public sealed class JudgeLook(AuthorityRegistry registry, CrlShelf crls, TimePro
     private RevocationStanding StandingOf(X509 issuer, X509 certificate) =>
         RevocationStanding.Judge(certificate, issuer, crls.ListsOf(issuer), registry.All, clock.GetUtcNow());
 
+    private static string Sentence(string text) => text.TrimEnd(' ', '.') + ".";
+
     public LookInfo Run(LookReport r, string? from)
     {
         if (r.Outcome != LookOutcome.Served || r.Chain.Count == 0)
@@ -28,13 +30,13 @@ public sealed class JudgeLook(AuthorityRegistry registry, CrlShelf crls, TimePro
                 ),
                 LookOutcome.NoAnswer => (
                     LookFault.NoAnswer,
-                    "Nothing answers there: " + r.Message,
+                    "Nothing answers there: " + Sentence(r.Message),
                     "No client gets through.",
                     "Start the server, or check its listeners."
                 ),
                 _ => (
                     LookFault.HandshakeFailed,
-                    "No TLS connection comes about: " + r.Message,
+                    "No TLS connection comes about: " + Sentence(r.Message),
                     "No client gets through.",
                     "Bind a certificate again, or look into the server's own log."
                 ),

@@ -58,7 +58,7 @@ public sealed class TodayQuery(
                     $"Its agent has not been heard from{(h.LastSeen is { } t ? $" since {t:yyyy-MM-dd HH:mm} UTC" : "")}.",
                     "Nothing on it is renewed or looked at.",
                     "Start the agent on it.",
-                    $"beacon host show {Short(h.Name)}",
+                    ShellCommand.Of($"beacon host show {Short(h.Name)}"),
                     "/hosts"
                 )
             );
@@ -72,7 +72,7 @@ public sealed class TodayQuery(
                         p.Message,
                         "Nothing on it can be changed or renewed.",
                         p.Cure,
-                        $"beacon host show {Short(h.Name)}",
+                        ShellCommand.Of($"beacon host show {Short(h.Name)}"),
                         "/hosts"
                     )
                 );
@@ -92,7 +92,7 @@ public sealed class TodayQuery(
                     $"{r.Requester} asks for {r.CertificateName}; it needs approval.",
                     $"{r.Requester} waits.",
                     "Approve or refuse it.",
-                    $"beacon request show {r.Id}",
+                    ShellCommand.Of($"beacon request show {r.Id}"),
                     $"/requests/{r.Id}"
                 )
             );
@@ -255,9 +255,9 @@ public sealed class TodayQuery(
             reason,
             hurts,
             cure,
-            c.State == "on hold" ? $"beacon cert release {c.Name}"
-                : c.Host is null ? $"beacon cert show {c.Name}"
-                : $"beacon cert renew {c.Name}",
+            c.State == "on hold" ? ShellCommand.Of($"beacon cert release {c.Name}")
+                : c.Host is null ? ShellCommand.Of($"beacon cert show {c.Name}")
+                : ShellCommand.Of($"beacon cert renew {c.Name}"),
             $"/certificates/{Uri.EscapeDataString(c.Name)}"
         );
 
@@ -276,7 +276,7 @@ public sealed class TodayQuery(
                 b.Message ?? "Another edition than the current one is served.",
                 "Clients meet the wrong certificate or none.",
                 "Bind it again.",
-                $"beacon bind {b.Certificate} --to {about}",
+                ShellCommand.Of($"beacon bind {b.Certificate} --to {about}"),
                 $"/hosts/{s.Host}"
             );
             yield break;
@@ -291,9 +291,9 @@ public sealed class TodayQuery(
                 && c.Names.Contains(s.Name)
             );
             var command =
-                p.Fault is "no-answer" ? $"beacon look {s.Name}"
-                : ready is not null ? $"beacon bind {ready.Name} --to {about}"
-                : $"beacon request new --host {Short(s.Host)} --name {s.Name} --bind-to {s.Name}";
+                p.Fault is "no-answer" ? ShellCommand.Of($"beacon look {s.Name}")
+                : ready is not null ? ShellCommand.Of($"beacon bind {ready.Name} --to {about}")
+                : ShellCommand.Of($"beacon request new --host {Short(s.Host)} --name {s.Name} --bind-to {s.Name}");
             yield return new(
                 p.Severity,
                 p.Fault,

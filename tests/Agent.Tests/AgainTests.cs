@@ -1,0 +1,118 @@
+using System.Net;
+using System.Net.Sockets;
+using OrderlyBeacon.Agent.Connectors;
+using OrderlyBeacon.Agent.Orders;
+using OrderlyBeacon.Agent.Probes;
+using OrderlyBeacon.Agent.Store;
+using OrderlyBeacon.Agent.Swap;
+using OrderlyBeacon.Contracts;
+using OrderlyBeacon.Core;
+
+namespace OrderlyBeacon.Agent.Tests;
+
+/// <summary>What is done twice, what is odd on a host, and what several servers share: the agent goes on.</summary>
+public sealed class AgainTests
+{
+    [Fact]
+    public void An_order_that_is_done_again_finds_the_edition_that_it_brought()
+    {
+        using var n = new RealNginx("server { listen ADDR:8080; server_name a.example; }\n");
+        var first = n.Issue("a.example", "a.example");
+        Assert.Equal(first.File.Serial, n.Store.OfOrder(first.File.Order)!.File.Serial);
+        Assert.Null(n.Store.OfOrder(first.File.Order + 1));
+    }
+
+    [Fact]
+    public void Services_whose_names_look_alike_as_files_keep_their_own_memory()
+    {
+        using var s = new Scratch();
+        var book = new BoundBook(s.Path);
+        string[] names = ["*.a.example", "_.a.example", "a.example", "any:8080", "any_8080"];
+        foreach (var name in names)
+            book.Keep(new BoundRecord(name, "cert of " + name, [], null, null));
+        Assert.All(names, name => Assert.Equal("cert of " + name, book.Find(name)!.Certificate));
+        book.Forget("*.a.example");
+        Assert.Null(book.Find("*.a.example"));
+        Assert.NotNull(book.Find("_.a.example"));
+    }
+
+    [Fact]
+    public void A_memory_of_an_earlier_version_is_found_by_whom_it_is_of_alone()
+    {
+        using var s = new Scratch();
+        var book = new BoundBook(s.Path);
+        book.Keep(new BoundRecord("*.a.example", "old", [], null, null));
+        var written = Directory.GetFiles(Path.Combine(s.Path, "bound")).Single();
+        File.Move(written, Path.Combine(s.Path, "bound", "_.a.example.json"));
+        Assert.Equal("old", book.Find("*.a.example")!.Certificate);
+        Assert.Null(book.Find("_.a.example"));
+        book.Forget("*.a.example");
+        Assert.Empty(Directory.GetFiles(Path.Combine(s.Path, "bound")));
+    }
+
+    [Fact]
+    public async Task A_listener_that_is_given_by_name_is_looked_at()
+    {
+        using var listener = new TcpListener(IPAddress.Loopback, 0);
+        listener.Start();
+        var port = ((IPEndPoint)listener.LocalEndpoint).Port;
+        var ct = TestContext.Current.CancellationToken;
+        Assert.Equal(LookOutcome.PlainOnly, (await TlsProbe.KnockAsync("localhost", port, "a.example", TimeProvider.System, ct)).Outcome);
+        listener.Stop();
+        var gone = await TlsProbe.KnockAsync("localhost", port, "a.example", TimeProvider.System, ct);
+        Assert.Equal((LookOutcome.NoAnswer, "connection refused"), (gone.Outcome, gone.Message));
+        var unknown = await TlsProbe.KnockAsync("no-such-host.invalid", 443, "a.example", TimeProvider.System, ct);
+        Assert.Equal(LookOutcome.NoAnswer, unknown.Outcome);
+    }
+
+    [Fact]
+    public async Task One_broken_server_and_two_of_one_name_do_not_spoil_the_report()
+    {
+        using var s = new Scratch();
+        var report = await Surroundings.DescribeAsync(
+            [new Fake("mail", "mail.example"), new Fake("web", "mail.example"), new Fake("web", "www.example")],
+            new CertificateStore(s["store"]),
+            TimeProvider.System,
+            TestContext.Current.CancellationToken
+        );
+        Assert.Equal(["mail mail.example", "web www.example"], report.Services.Select(x => $"{x.Connector} {x.Name}"));
+        Assert.Equal("name-ambiguous", report.Problem!.Code);
+        Assert.Contains("mail at /etc/mail:1 and web at /etc/web:1", report.Problem.Message);
+        var broken = await Surroundings.DescribeAsync(
+            [new Fake("odd", null), new Fake("web", "www.example")],
+            new CertificateStore(s["store"]),
+            TimeProvider.System,
+            TestContext.Current.CancellationToken
+        );
+        Assert.Equal("www.example", Assert.Single(broken.Services).Name);
+        Assert.Contains("odd", broken.Problem!.Message);
+    }
+
+    /// <summary>A server that has one service, or whose configuration throws.</summary>
+    private sealed class Fake(string kind, string? service) : IConnector
+    {
+        public string Kind => kind;
+
+        public Discovery Discover() =>
+            service is null
+                ? throw new FormatException("An invalid IP address was specified.")
+                : new([new FoundService(kind, service, [service], [], [$"/etc/{kind}:1"], null, null, [])], null);
+
+        public ServicePlan PlanBinding(string s, string certificate, string chainPath, string keyPath, int? port, BoundRecord? earlier) =>
+            throw new NotSupportedException();
+
+        public ServicePlan PlanRemoval(BoundRecord bound, string chainPath, string keyPath) => throw new NotSupportedException();
+
+        public void Test(IReadOnlyList<FileEdit> edits, (string Path, string ReadFrom)? instead = null) { }
+
+        public bool IsRunning() => true;
+
+        public void TakeUp() { }
+
+        public bool IsSettled() => true;
+
+        public void Start() { }
+
+        public string? LastComplaint(DateTimeOffset since) => null;
+    }
+}

@@ -1,0 +1,122 @@
+using System.Net;
+using System.Text.Json.Nodes;
+using OrderlyBeacon.Contracts;
+using static OrderlyBeacon.Service.Tests.AttackedWorld;
+
+namespace OrderlyBeacon.Service.Tests;
+
+/// <summary>What agents report, however odd, is taken or refused by name; what people then look for is found, on a terminal and in a pipe.</summary>
+public sealed class ReportTests(AttackedWorld world) : IClassFixture<AttackedWorld>
+{
+    private static JsonObject Service(string name, string connector = "nginx") =>
+        new()
+        {
+            ["connector"] = connector,
+            ["name"] = name,
+            ["names"] = new JsonArray(name),
+            ["endpoints"] = new JsonArray(),
+            ["places"] = new JsonArray($"/etc/{connector}:1"),
+            ["looks"] = new JsonArray(),
+        };
+
+    private static JsonObject Report(params JsonObject[] services) =>
+        new()
+        {
+            ["agentVersion"] = "0.2",
+            ["at"] = DateTimeOffset.UtcNow.ToString("O"),
+            ["addresses"] = new JsonArray(),
+            ["services"] = new JsonArray([.. services]),
+            ["entries"] = new JsonArray(),
+        };
+
+    private static async Task<Answer> SendAsync(HttpClient agent, JsonObject report) =>
+        await CallAsync(agent, "POST", "agent/report", report.ToJsonString());
+
+    [Fact]
+    public async Task Two_services_of_one_name_are_said_and_the_rest_is_kept()
+    {
+        using var s = new Scratch();
+        var (agent, _) = await world.JoinAsync(s, "twin.yard.example");
+        var answer = await SendAsync(
+            agent,
+            Report(Service("mail.yard.example", "postfix"), Service("mail.yard.example", "dovecot"), Service("www.yard.example"))
+        );
+        Assert.True(answer.IsDone, answer.ToString());
+        var host = await CallAsync(world.Robin, "GET", "hosts/twin.yard.example");
+        Assert.Contains("two servers on this host have a service mail.yard.example", host.ToString(), StringComparison.OrdinalIgnoreCase);
+        Assert.Contains("www.yard.example", host.ToString());
+        // Said until it is so no more.
+        Assert.True((await SendAsync(agent, Report(Service("mail.yard.example", "postfix")))).IsDone);
+        Assert.DoesNotContain("have a service", (await CallAsync(world.Robin, "GET", "hosts/twin.yard.example")).ToString());
+    }
+
+    [Fact]
+    public async Task A_report_of_any_size_is_taken_or_refused_by_the_fields_name()
+    {
+        using var s = new Scratch();
+        var (agent, _) = await world.JoinAsync(s, "large.yard.example");
+        var many = Report([.. Enumerable.Range(0, 10_000).Select(i => Service($"s{i}.yard.example"))]);
+        var taken = await SendAsync(agent, many);
+        Assert.True(taken.IsDone, taken.ToString());
+        Assert.Contains(
+            "10000 services; only the first 5000",
+            (await CallAsync(world.Robin, "GET", "hosts/large.yard.example")).ToString()
+        );
+        var text = new string('x', 1 << 20);
+        foreach (var field in new[] { "connector", "name", "certificateFile" })
+        {
+            var odd = Service("a.yard.example");
+            odd[field] = text;
+            var refused = await SendAsync(agent, Report(odd));
+            Assert.Equal("too-large", refused.Code);
+            Assert.Contains($"services[0].{field}", refused.Detail);
+            Assert.Contains("1048576", refused.Detail);
+        }
+        var places = Service("a.yard.example");
+        places["places"] = new JsonArray("/etc/ok", text);
+        Assert.Contains("services[0].places[1]", (await SendAsync(agent, Report(places))).Detail);
+    }
+
+    [Fact]
+    public async Task Lists_find_by_host_and_are_one_line_a_row_in_a_pipe()
+    {
+        using var s = new Scratch();
+        var (agent, _) = await world.JoinAsync(s, "depot.yard.example");
+        Assert.True((await SendAsync(agent, Report(Service("first.yard.example"), Service("*.second.yard.example")))).IsDone);
+        var home = world.Home();
+        var lines = world.Beacon(home, "service", "list", "depot").Output.Split('\n', StringSplitOptions.RemoveEmptyEntries);
+        Assert.Equal(["depot/*.second.yard.example", "depot/first.yard.example"], lines.Select(l => l.Split('\t')[0]));
+        Assert.All(lines, l => Assert.Equal(4, l.Split('\t').Length));
+        // Nothing is told apart from something: by the output, and by the word beside it.
+        var nothing = world.Beacon(home, "service", "list", "nowhere");
+        Assert.Equal(("", "Nothing matches \"nowhere\".\n"), (nothing.Output, nothing.Error));
+        Assert.Equal("Nothing matches \"nowhere\".\n", world.Beacon(home, "host", "list", "nowhere").Error);
+        Assert.Equal("Nothing matches \"nowhere\".\n", world.Beacon(home, "cert", "list", "nowhere").Error);
+        var hosts = world.Beacon(home, "host", "list", "depot").Output;
+        Assert.Matches(@"^depot\.yard\.example\t.*\t\d{4}-\d\d-\d\dT\d\d:\d\d:\d\dZ\t", hosts);
+        Assert.EndsWith("\n", hosts);
+        var look = world.Beacon(home, "look", "nowhere.invalid");
+        Assert.DoesNotContain("known No", look.Output + look.Error);
+    }
+
+    [Theory]
+    [InlineData("depot.yard.example", "depot.yard.example")]
+    [InlineData("*.yard.example", "'*.yard.example'")]
+    [InlineData("it's", "'it'\\''s'")]
+    [InlineData("a b; rm -rf /", "'a b; rm -rf /'")]
+    [InlineData("", "''")]
+    public void A_suggested_command_is_quoted_as_a_shell_needs_it(string word, string quoted)
+    {
+        Assert.Equal($"beacon cert show {quoted}", ShellCommand.Of($"beacon cert show {word}"));
+        Assert.Equal(word + "\n", Programs.Run("sh", ["-c", $"printf '%s\\n' {ShellCommand.Quoted(word)}"]).Output);
+    }
+
+    [Fact]
+    public async Task An_order_of_a_host_that_is_not_known_to_a_reporter_changes_nothing()
+    {
+        using var s = new Scratch();
+        var (agent, _) = await world.JoinAsync(s, "lone.yard.example");
+        var result = await CallAsync(agent, "POST", "agent/orders/999999/result", """{"done":true,"steps":[]}""");
+        Assert.Equal(HttpStatusCode.NotFound, result.Status);
+    }
+}

@@ -6,6 +6,7 @@ const now = Date.parse('2026-11-25T12:00:00Z');
 test.each([
   ['2026-11-25T12:10:00Z', '25 Nov 12:10 · in 10 minutes'],
   ['2026-11-25T11:59:30Z', '25 Nov 11:59 · 30 seconds ago'],
+  ['2026-11-25T11:59:59.800Z', '25 Nov 11:59 · just now'],
   ['2027-03-14T12:00:00Z', '14 Mar 2027 · in 109 days'],
   ['2034-11-25T12:00:00Z', '25 Nov 2034 · in 8 years'],
 ])('%s is told as %s', (iso, text) => {

@@ -13,6 +13,7 @@ export function clock(iso: string): string {
 
 export function distance(ms: number): string {
   const a = Math.abs(ms) / 1000;
+  if (a < 5) return ms < 0 ? 'just now' : 'now';
   const [n, unit] =
     a >= 1.5 * 365 * 86400
       ? [a / (365 * 86400), 'years']

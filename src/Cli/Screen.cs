@@ -152,6 +152,8 @@ internal static class Screen
     public static string Distance(TimeSpan left)
     {
         var (a, before, after) = (left.Duration(), left < TimeSpan.Zero ? "" : "in ", left < TimeSpan.Zero ? " ago" : "");
+        if (a.TotalSeconds < 5)
+            return left < TimeSpan.Zero ? "just now" : "now";
         var text =
             a.TotalDays >= 730 ? $"{Math.Round(a.TotalDays / 365.25)} years"
             : a.TotalDays >= 1.5 ? $"{Math.Round(a.TotalDays)} days"

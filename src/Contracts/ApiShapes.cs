@@ -204,7 +204,7 @@ public sealed record ProfileInfo(
 /// <param name="Life">As <c>90d</c>, <c>12h</c>.</param>
 /// <param name="Subject"><c>request</c>, <c>first-name</c> or <c>empty</c>.</param>
 /// <param name="Fixed">Attributes that every subject gets, as <c>O=Thistledown Rail</c>.</param>
-/// <param name="MayAsk">Groups; empty lets everybody who may ask at all.</param>
+/// <param name="MayAsk">Groups; empty lets anyone allowed to request certificates.</param>
 /// <param name="Approvals">0, 1 or 2 other people.</param>
 /// <param name="AuthorityDepth">Makes authorities with this path length; null makes none.</param>
 public sealed record ProfileDefinition(

@@ -131,5 +131,5 @@ public enum LifePhase
 {
     Fresh,
     Due,
-    Lapsed,
+    Expired,
 }

@@ -158,7 +158,7 @@ public sealed class CeremonyTests
             { "not-an-authority", ProblemCode.AnswerRefused, "not one of an authority" },
             { "no-cert-sign", ProblemCode.AnswerRefused, "not one of an authority" },
             { "no-crl-sign", ProblemCode.AnswerRefused, "to sign CRLs" },
-            { "ended", ProblemCode.AnswerRefused, "ended on" },
+            { "expired", ProblemCode.AnswerRefused, "expired on" },
             { "early", ProblemCode.AnswerRefused, "clock is wrong" },
         };
 
@@ -191,7 +191,7 @@ public sealed class CeremonyTests
         };
         var now = what switch
         {
-            "ended" => World.Now.AddYears(30),
+            "expired" => World.Now.AddYears(30),
             "early" => World.Now.AddDays(-2),
             _ => World.Now,
         };

@@ -89,7 +89,7 @@ public sealed class HealthTests
         // Half of a day's list is overlap: past three quarters it should have been followed.
         Assert.Null(FaultOf(PointKind.Crl, Got(list), World.Now.AddHours(17)));
         Assert.Equal(PointFault.LapsesSoon, FaultOf(PointKind.Crl, Got(list), World.Now.AddHours(19)));
-        Assert.Equal(PointFault.Lapsed, FaultOf(PointKind.Crl, Got(list), World.Now.AddHours(25)));
+        Assert.Equal(PointFault.Expired, FaultOf(PointKind.Crl, Got(list), World.Now.AddHours(25)));
         Assert.Equal(PointFault.ClockSkew, FaultOf(PointKind.Crl, Got(list), World.Now.AddHours(-1)));
         Assert.Equal(PointFault.WrongType, FaultOf(PointKind.DeltaCrl, Got(list)));
         Assert.Equal(PointFault.WrongType, FaultOf(PointKind.Crl, Got(Ours.Crl(3, [], from: 2))));
@@ -108,7 +108,7 @@ public sealed class HealthTests
         Assert.Null(FaultOf(PointKind.IssuerCertificate, Got(Formats.Pkcs7.WriteCertificates([Ours.Root.Der, Ours.Issuing.Der]))));
         Assert.Contains("previous generation", Judge(PointKind.IssuerCertificate, Got(Other.Issuing.Der)).Finding!.Reason);
         Assert.Equal(PointFault.WrongIssuer, FaultOf(PointKind.IssuerCertificate, Got(Ours.Root.Der)));
-        Assert.Equal(PointFault.Lapsed, FaultOf(PointKind.IssuerCertificate, Got(Ours.Issuing.Der), World.Now.AddYears(9)));
+        Assert.Equal(PointFault.Expired, FaultOf(PointKind.IssuerCertificate, Got(Ours.Issuing.Der), World.Now.AddYears(9)));
     }
 
     [Fact]
@@ -139,7 +139,7 @@ public sealed class HealthTests
         Assert.Null(Of(Write(OcspStatus.Revoked, responder, signer), revoked: true));
         Assert.Equal(PointFault.WrongAnswer, Of(Write(OcspStatus.Good, responder, signer), revoked: true));
         Assert.Equal(PointFault.WrongAnswer, Of(Write(OcspStatus.Unknown, responder, signer)));
-        Assert.Equal(PointFault.Lapsed, Of(Write(OcspStatus.Good, responder, signer), now: World.Now.AddHours(5)));
+        Assert.Equal(PointFault.Expired, Of(Write(OcspStatus.Good, responder, signer), now: World.Now.AddHours(5)));
         var (others, otherSigner) = Other.Responder();
         Assert.Equal(PointFault.WrongGeneration, Of(Write(OcspStatus.Good, others, otherSigner)));
         Assert.Equal(PointFault.BadSignature, Of(Write(OcspStatus.Good, responder, otherSigner)));

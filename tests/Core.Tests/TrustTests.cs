@@ -66,7 +66,7 @@ public sealed class TrustTests
 
     [Fact]
     public void A_lapsed_one_is_named() =>
-        Assert.Equal(LookFault.Lapsed, Only(Judge("a.example", [_w.Leaf("a.example"), _w.Issuing], now: World.Now.AddDays(100))));
+        Assert.Equal(LookFault.Expired, Only(Judge("a.example", [_w.Leaf("a.example"), _w.Issuing], now: World.Now.AddDays(100))));
 
     [Fact]
     public void One_of_the_future_is_named() =>

@@ -119,6 +119,45 @@ public sealed class ArchitectureTests
         );
     }
 
+    /// <summary>Words that readers in haste stumble over, and what is said instead.</summary>
+    private static readonly (string Retired, string Instead)[] RetiredWords =
+    [
+        (@"\blaps(e|es|ed)\b", "expire"),
+        (@"\b[Mm]end(s|ed)?\b", "fix, correct"),
+        (@"(?<![$.@])\b[Tt]humbprints?\b", "SHA-256 fingerprint"),
+        (@"goes on as it is", "keeps issuing"),
+        (@"\bis not here\b", "is offline, is missing"),
+        (@"who may ask at all", "allowed to request"),
+        (@"It is not said", "is missing, is not set"),
+        (@"\bshall listen\b", "will listen"),
+        (@"\b[Ff]ound a root\b|\bfound it\b", "create"),
+    ];
+
+    [Fact]
+    public void What_people_read_is_in_plain_words()
+    {
+        var faults = new List<string>();
+        foreach (
+            var (file, text) in Sources("src", "*.cs", "\"(?:[^\"\\\\\n]|\\\\.)*\"")
+                .Concat(Sources("console/src", "*.tsx", "'[^'\n]*'|>[^<>{}]+<|`[^`]*`"))
+        )
+        foreach (var (retired, instead) in RetiredWords)
+            // A single word is a name, not a sentence.
+            if (text.Contains(' ') && Regex.IsMatch(text, retired))
+                faults.Add($"{file}: {text.Trim()} (say: {instead})");
+        Assert.True(faults.Count == 0, string.Join('\n', faults));
+    }
+
+    private static IEnumerable<(string File, string Text)> Sources(string folder, string pattern, string texts) =>
+        Directory
+            .EnumerateFiles(Path.Combine(Programs.Root, folder), pattern, SearchOption.AllDirectories)
+            .Where(f => !f.Contains("/obj/") && !f.Contains("/bin/") && !f.Contains("/Migrations/"))
+            .SelectMany(f =>
+                Regex
+                    .Matches(File.ReadAllText(f), texts)
+                    .Select(m => (Path.GetRelativePath(Programs.Root, f), Regex.Replace(m.Value, @"\{[^{}]*\}", "…")))
+            );
+
     [Fact]
     public void Authority_keys_are_used_in_one_class()
     {

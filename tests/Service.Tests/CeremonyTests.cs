@@ -45,7 +45,7 @@ public sealed class CeremonyTests : IDisposable
 
     private void Found(params string[] more) =>
         Good([
-            "found",
+            "create",
             Folder,
             "--name",
             "CN=Thistledown Root, O=Thistledown Rail",
@@ -231,12 +231,12 @@ public sealed class CeremonyTests : IDisposable
         var der = Armor.Read(bytes).Blocks[0].Der;
         der[^3] ^= 1;
         Bad("signature", "sign", Folder, _s.File("bent.der", der), "--preview");
-        Bad("is not empty", "found", Folder, "--name", "CN=Again", "--passphrase-fd", "3");
-        Bad("plain HTTP address", "found", _s["x"], "--name", "CN=X", "--crl-at", "https://a.example/x.crl", "--passphrase-fd", "3");
-        Bad("common name", "found", _s["x"], "--name", "O=X", "--passphrase-fd", "3");
+        Bad("is not empty", "create", Folder, "--name", "CN=Again", "--passphrase-fd", "3");
+        Bad("plain HTTP address", "create", _s["x"], "--name", "CN=X", "--crl-at", "https://a.example/x.crl", "--passphrase-fd", "3");
+        Bad("common name", "create", _s["x"], "--name", "O=X", "--passphrase-fd", "3");
         Assert.False(Directory.Exists(_s["x"]));
-        Bad("has a star", "found", _s["x"], "--name", "CN=X", "--permit", "*.example", "--passphrase-fd", "3");
-        Bad("cannot be read", "found", _s["x"], "--name", "CN=X", "--passphrase-fd", "77");
+        Bad("has a star", "create", _s["x"], "--name", "CN=X", "--permit", "*.example", "--passphrase-fd", "3");
+        Bad("cannot be read", "create", _s["x"], "--name", "CN=X", "--passphrase-fd", "77");
     }
 
     [Fact]
@@ -310,6 +310,6 @@ public sealed class CeremonyTests : IDisposable
         Found("--path-length", "1");
         Assert.Contains("at most 1", Bad("Below this root", "sign", Folder, Request("deep"), "--path-length", "1"));
         Good("sign", Folder, Request("flat", subject: "/CN=Flat"));
-        Assert.Contains("under 12 characters", Run("short", "found", _s["y"], "--name", "CN=Y", "--passphrase-fd", "3").Error);
+        Assert.Contains("under 12 characters", Run("short", "create", _s["y"], "--name", "CN=Y", "--passphrase-fd", "3").Error);
     }
 }

@@ -49,7 +49,7 @@ public sealed class OfflineRootTests
         Bad("Certification request", "authority", "install", "issuing", request);
         Bad("is not with it", "authority", "install", "issuing", answer);
         var other = s["other"];
-        Good("ceremony", "found", other, "--name", "CN=Thistledown Root, O=Thistledown Rail", "--key", "ec-p256", "--passphrase-fd", "3");
+        Good("ceremony", "create", other, "--name", "CN=Thistledown Root, O=Thistledown Rail", "--key", "ec-p256", "--passphrase-fd", "3");
         Bad("another root's is", "authority", "install", "issuing", answer, Path.Combine(other, "root-1.pem"));
         Assert.Contains("waits for the answer", Good("authority", "show", "issuing"));
 

@@ -65,7 +65,7 @@ internal sealed class OfflineWorld : IAsyncDisposable
     public void Found(string? published = null) =>
         Good(
             "ceremony",
-            "found",
+            "create",
             Root,
             "--name",
             "CN=Thistledown Root, O=Thistledown Rail",

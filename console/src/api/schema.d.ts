@@ -1496,7 +1496,7 @@ export interface components {
          * @description How far an edition's life has gone.
          * @enum {unknown}
          */
-        LifePhase: "fresh" | "due" | "lapsed";
+        LifePhase: "fresh" | "due" | "expired";
         /** @description A look with its judgement. */
         LookInfo: {
             address: string;
@@ -1769,7 +1769,7 @@ export interface components {
             subject: string;
             /** @description Attributes that every subject gets, as `O=Thistledown Rail`. */
             fixed: string;
-            /** @description Groups; empty lets everybody who may ask at all. */
+            /** @description Groups; empty lets anyone allowed to request certificates. */
             mayAsk: string[];
             /**
              * Format: int32

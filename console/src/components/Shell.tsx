@@ -85,7 +85,7 @@ function Frame({ person, groups }: { person: string; groups: string[] }) {
           <Search />
           <Group gap="sm" wrap="nowrap">
             <Text size="xs" c="dimmed" className="nowrap" data-testid="live" role="status">
-              {live ? '● live' : '○ not connected'}
+              {live ? '● live' : '✕ disconnected'}
             </Text>
             <ActionIcon
               variant="default"
@@ -141,7 +141,7 @@ function SignOut({ person }: { person: string }) {
   );
 }
 
-/** One field for names, serials, thumbprints, hosts and numbers of requests; a slash reaches it. */
+/** One field for names, serials, fingerprints, hosts and numbers of requests; a slash reaches it. */
 function Search() {
   const [text, setText] = useState('');
   const field = useRef<HTMLInputElement>(null);
@@ -176,8 +176,8 @@ function Search() {
         onChange={(e) => {
           setText(e.currentTarget.value);
         }}
-        aria-label="Search names, serials, thumbprints and request numbers"
-        placeholder="Name, serial, thumbprint or request  ( / )"
+        aria-label="Search names, serials, fingerprints and request numbers"
+        placeholder="Name, serial, fingerprint or request  ( / )"
         leftSection={<IconSearch size={14} aria-hidden />}
       />
     </form>

@@ -74,7 +74,7 @@ export function Certificate() {
               ['Key', c.key],
               ['Usage', [...(data.text?.keyUsage ?? []), ...(data.text?.extendedKeyUsage ?? [])].join(', ')],
               ['Serial', <span className="mono">{c.serial}</span>],
-              ['SHA-256', <span className="mono">{data.text?.thumbprint}</span>],
+              ['SHA-256 fingerprint', <span className="mono">{data.text?.thumbprint}</span>],
               ['Chain', data.chainSteps.map((s) => <div key={s}>{s}</div>)],
             ]}
           />

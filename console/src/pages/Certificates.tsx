@@ -70,7 +70,7 @@ export function Certificates() {
             size="xs"
             w={240}
             aria-label="Find certificates"
-            placeholder="Name, serial or thumbprint"
+            placeholder="Name, serial or SHA-256 fingerprint"
             value={search}
             onChange={(e) => {
               setParams(e.currentTarget.value ? { search: e.currentTarget.value } : {}, { replace: true });
@@ -100,7 +100,7 @@ export function Certificates() {
       ) : rows.length === 0 ? (
         <div className="sheet">
           {search
-            ? 'Nothing matches. Search finds names, serials and thumbprints.'
+            ? 'Nothing matches. Search finds names, serials and SHA-256 fingerprints.'
             : 'There is no certificate yet. Request the first one.'}
         </div>
       ) : (
@@ -143,7 +143,13 @@ export function Certificates() {
                     {c.lastError && <div className="dim">{c.lastError}</div>}
                   </td>
                   <td className="nowrap">
-                    {c.host ? shortHost(c.host) : <span className="dim">none: for a CSR</span>}
+                    {c.host ? (
+                      shortHost(c.host)
+                    ) : (
+                      <span className="dim">
+                        {c.name.endsWith('@system') ? 'the service itself' : 'none: key kept elsewhere'}
+                      </span>
+                    )}
                   </td>
                   <td className="nowrap">
                     {c.planned ? when(c.planned, now) : <span className="dim">by hand</span>}

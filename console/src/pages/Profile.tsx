@@ -78,7 +78,7 @@ export function Profile() {
               'Subject',
               `${{ empty: 'none', 'first-name': 'the first name' }[d.subject] ?? 'from the request'}${d.fixed ? `, always with ${d.fixed}` : ''}`,
             ],
-            ['May ask', d.mayAsk.length ? d.mayAsk.join(', ') : 'everybody who may ask at all'],
+            ['May ask', d.mayAsk.length ? d.mayAsk.join(', ') : 'anyone allowed to request certificates'],
             ['Approval', p.approval],
             ['Certificates', String(data.certificates)],
           ]}

@@ -22,7 +22,7 @@ internal static class CeremonyCommands
 
     public static IEnumerable<Command> All() =>
         [
-            new("ceremony", "An offline root: found it, let it sign, keep it. Needs no service and no network.")
+            new("ceremony", "An offline root: create it, sign with it, keep it. Needs no service and no network.")
             {
                 Found(),
                 Adopt(),
@@ -61,7 +61,7 @@ internal static class CeremonyCommands
             Description = "HTTP address at which its certificate will be found.",
             AllowMultipleArgumentsPerToken = true,
         };
-        var c = new Command("found", "Found a root in a new folder.")
+        var c = new Command("create", "Create a root in a new folder.")
         {
             Folder,
             name,
@@ -113,7 +113,7 @@ internal static class CeremonyCommands
                 SignCrl(folder, 1, signer, TimeSpan.FromDays(400), now);
                 Line($"Founded. Its certificate, for every client: {written}");
                 Line($"Its first CRL: {folder.Written}");
-                Rich($"{Grey("SHA-256")} {folder.Root.Thumbprint.Hex}");
+                Rich($"{Grey("SHA-256 fingerprint")} {folder.Root.Thumbprint.Hex}");
                 Line("Keep a second copy of the folder in another place, and the passphrase in neither.");
                 return Task.FromResult(ExitCodes.Done);
             }
@@ -151,7 +151,7 @@ internal static class CeremonyCommands
                     certificates.SingleOrDefault(x => x.IsSelfSigned && x.IsAuthority)
                     ?? throw new BeaconProblem(
                         ProblemCode.WrongFile,
-                        "Among these files is not one root certificate.",
+                        "These files hold no root certificate, or several.",
                         "Give the root's certificate, often named root.pem."
                     );
                 var signed = certificates.Where(x => !x.IsSelfSigned).ToList();
@@ -289,7 +289,7 @@ internal static class CeremonyCommands
                 );
                 foreach (var late in s.Crls.Where(x => x.NextUpdate < DateTimeOffset.UtcNow.AddDays(60)))
                     Rich(
-                        $"{Orange("◆")} The CRL of key {late.Root} {(late.NextUpdate < DateTimeOffset.UtcNow ? "has lapsed" : "lapses soon")}: beacon ceremony crl {s.Folder}, and publish it."
+                        $"{Orange("◆")} The CRL of key {late.Root} {(late.NextUpdate < DateTimeOffset.UtcNow ? "has expired" : "expires soon")}: beacon ceremony crl {s.Folder}, and publish it."
                     );
                 return Task.FromResult(ExitCodes.Done);
             }

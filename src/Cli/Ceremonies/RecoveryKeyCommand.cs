@@ -44,7 +44,7 @@ internal static class RecoveryKeyCommand
                     throw new BeaconProblem(
                         ProblemCode.InputInvalid,
                         "The passphrase has under 12 characters.",
-                        "Take a longer one, as of five words: with the key and a backup, everything can be restored anywhere."
+                        "Take a longer one, for example five words: with the key and a backup, everything can be restored anywhere."
                     );
                 var (certificate, key) = Write(r.GetValue(folder)!, r.GetValue(name)!, passphrase);
                 Line($"Written: {key}. It is needed to restore; keep it away from the service, and its passphrase away from it.");

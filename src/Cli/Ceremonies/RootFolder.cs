@@ -137,7 +137,7 @@ internal sealed class RootFolder
             throw Broken(
                 $"{f.LogPath} is missing",
                 Directory.Exists(path)
-                    ? "Give the root's folder; beacon ceremony found makes one."
+                    ? "Give the root's folder; beacon ceremony create makes one."
                     : "Give the folder as it is mounted now."
             );
         var n = 0;
@@ -225,7 +225,7 @@ internal sealed class RootFolder
             throw new BeaconProblem(
                 ProblemCode.InputInvalid,
                 "The passphrase has under 12 characters.",
-                "Take a longer one, as of five words: it is all that protects the root's key where its disk is lost."
+                "Take a longer one, for example five words: it is all that protects the root's key where its disk is lost."
             );
         var key = KeySigner.NewKey(spec);
         Write(KeyPath(generation), key.ExportEncryptedPkcs8PrivateKeyPem(passphrase, Sealing));

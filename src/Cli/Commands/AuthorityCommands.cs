@@ -92,7 +92,7 @@ internal static class AuthorityCommands
                         ("issuer", g.Issuer),
                         ("key", $"{g.Key}, number {g.KeyNumber}"),
                         ("serial", g.Serial),
-                        ("thumbprint", g.Thumbprint),
+                        ("SHA-256 fingerprint", g.Thumbprint),
                         ("from", $"{g.NotBefore.UtcDateTime:d MMM yyyy HH:mm} UTC"),
                         ("until", When(g.NotAfter)),
                         ("published at", g.CertificateAt)
@@ -246,7 +246,7 @@ internal static class AuthorityCommands
             Description = "File with the parent's root; it alone is trusted for it.",
             Required = true,
         };
-        var name = new Option<string>("--name") { Description = "Who asks there.", Required = true };
+        var name = new Option<string>("--name") { Description = "Your sign-in name at the parent.", Required = true };
         var passwordFile = new Option<string?>("--password-file")
         {
             Description = "File with the password there; otherwise it is asked for, unseen. It is used once and not kept.",

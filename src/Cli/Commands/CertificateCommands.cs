@@ -11,7 +11,7 @@ internal static class CertificateCommands
 {
     public static IEnumerable<Command> All()
     {
-        var name = new Argument<string>("certificate") { Description = "Its name, or a serial or thumbprint." };
+        var name = new Argument<string>("certificate") { Description = "Its name, serial or SHA-256 fingerprint." };
         return
         [
             new("cert", "Certificates and their editions.")
@@ -66,7 +66,7 @@ internal static class CertificateCommands
     {
         var search = new Argument<string?>("search")
         {
-            Description = "Part of a name, a serial or a thumbprint.",
+            Description = "Part of a name, a serial or a SHA-256 fingerprint.",
             Arity = ArgumentArity.ZeroOrOne,
         };
         var host = new Option<string?>("--host") { Description = "Only those of one host." };
@@ -137,7 +137,7 @@ internal static class CertificateCommands
                     ("ends", When(i.NotAfter)),
                     ("renewal", i.Planned is null ? "nothing renews it" : When(i.Planned) + ", by itself"),
                     ("issuer", (d.Text?.Issuer)),
-                    ("thumbprint", d.Text?.Thumbprint)
+                    ("SHA-256 fingerprint", d.Text?.Thumbprint)
                 );
                 Line();
                 Table(

@@ -128,7 +128,7 @@ internal static class HealthCommands
                 return ExitCodes.Done;
             }
         );
-        var renew = new Command("renew", "Begin a renewal: make the request for the next generation. What issues goes on as it is.")
+        var renew = new Command("renew", "Begin a renewal: make the request for the next generation. The authority in use keeps issuing.")
         {
             id,
             newKey,

@@ -266,7 +266,7 @@ internal static class HostCommands
     {
         var certificate = new Argument<string>("certificate") { Description = "The certificate's name." };
         var to = new Option<string>("--to") { Description = "The service: HOST/NAME.", Required = true };
-        var port = new Option<int?>("--port") { Description = "Where a site without TLS shall listen." };
+        var port = new Option<int?>("--port") { Description = "Port for the new TLS listener." };
         var preview = new Option<bool>("--preview") { Description = "Show what would change; change nothing." };
         var bind = new Command("bind", "Put a certificate into a service.") { certificate, to, port, preview };
         bind.Does(

@@ -120,7 +120,7 @@ internal static class ProfileCommands
                             } + (x.Fixed.Length > 0 ? ", always with " + x.Fixed : "")
                         )
                     ),
-                    ("may ask", (x.MayAsk.Count == 0 ? "everybody who may ask at all" : string.Join(", ", x.MayAsk))),
+                    ("may ask", (x.MayAsk.Count == 0 ? "anyone allowed to request certificates" : string.Join(", ", x.MayAsk))),
                     ("approval", p.Approval),
                     ("makes", x.AuthorityDepth is { } depth ? $"authorities, with {depth} further ones below" : null)
                 );

@@ -130,7 +130,7 @@ internal static class RequestCommands
             Description = "A service of the host to put it into at once; repeat it for more.",
             AllowMultipleArgumentsPerToken = true,
         };
-        var port = new Option<int?>("--port") { Description = "Where a site without TLS shall listen." };
+        var port = new Option<int?>("--port") { Description = "Port for the new TLS listener." };
         var note = new Option<string?>("--note") { Description = "What others should know." };
         var preview = new Option<bool>("--preview") { Description = "Show verdicts and the certificate as it would be; submit nothing." };
         var noWait = new Option<bool>("--no-wait") { Description = "Do not wait for the host." };
@@ -206,7 +206,7 @@ internal static class RequestCommands
                             ShowVerdicts(request.Verdicts);
                             Line(
                                 request.Needed > 1
-                                    ? $"Two other people approve it: beacon request approve {request.Number}"
+                                    ? $"Two other people must still approve it: beacon request approve {request.Number}"
                                     : $"Somebody else approves it: beacon request approve {request.Number}"
                             );
                         }

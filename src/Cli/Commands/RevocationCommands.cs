@@ -143,7 +143,7 @@ internal static class RevocationCommands
                     ["Certificate", "Serial", "Use", "Ends"],
                     o.Items.Take(40)
                         .Select(i => new Ink[] { i.Certificate, i.Serial, i.State.ToString().ToLowerInvariant(), When(i.NotAfter) }),
-                    "Nothing that is still good is meant."
+                    "No valid edition matches."
                 );
                 if (o.Count > 40)
                     Line($"… and {o.Count - 40} more (--json has all).");

@@ -33,7 +33,7 @@ internal static class SessionCommands
                 if (r.GetValue(service) is null || r.GetValue(name) is null)
                     throw new BeaconProblem(
                         ProblemCode.InputInvalid,
-                        "It is not said where, or who signs in.",
+                        "The address of the service or your name is missing.",
                         "Give --service https://HOST:PORT and --name YOU."
                     );
                 var address = r.GetValue(service)!.TrimEnd('/');
@@ -119,7 +119,7 @@ internal static class SessionCommands
                 "Get root.pem from its data folder and give it with --root."
             );
         await Console.Error.WriteAsync(
-            $"Its root is {x.Subject}\n  SHA-256 {x.Thumbprint}\nCompare this with what the service's administrator told you. Trust it? [y/N] "
+            $"Its root is {x.Subject}\n  SHA-256 fingerprint {x.Thumbprint}\nCompare this with what the service's administrator told you. Trust it? [y/N] "
         );
         if ((await Console.In.ReadLineAsync(ct))?.Trim().ToLowerInvariant() is not ("y" or "yes"))
             throw new BeaconProblem(

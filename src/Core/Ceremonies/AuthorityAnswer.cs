@@ -86,7 +86,7 @@ public sealed record AuthorityAnswer(X509 Certificate, IReadOnlyList<X509> Above
                     "Have the request signed as an authority's, not a server's."
                 );
             if (now > c.NotAfter)
-                throw Refused($"{what} ended on {c.NotAfter:yyyy-MM-dd}.", "Have the request signed anew.");
+                throw Refused($"{what} expired on {c.NotAfter:yyyy-MM-dd}.", "Have the request signed anew.");
             if (now < c.NotBefore - TimeSpan.FromMinutes(5))
                 throw Refused(
                     $"{what} is good only from {c.NotBefore:yyyy-MM-dd HH:mm} UTC on: a clock is wrong here or there.",

@@ -127,7 +127,7 @@ public static class RootCeremony
         if (root.PathLength is { } most && wish.PathLength >= most)
             throw Refused(
                 $"Below this root stand at most {most} authorities, so the subordinate may have {Math.Max(0, most - 1)} below itself, not {wish.PathLength}.",
-                most == 0 ? "Found a root without that bound." : $"Give --path-length {most - 1} or less."
+                most == 0 ? "Create a root without that bound." : $"Give --path-length {most - 1} or less."
             );
         if (wish.Life < TimeSpan.FromDays(1))
             throw new BeaconProblem(ProblemCode.InputInvalid, "An authority lives at least a day.", "Give its life, as in 8y.");

@@ -59,7 +59,7 @@ public enum PointFault
     Stale,
 
     /// <summary>It was good until a moment that is past.</summary>
-    Lapsed,
+    Expired,
 
     /// <summary>It lapses before long, and its successor should have been there by now.</summary>
     LapsesSoon,
@@ -173,7 +173,7 @@ public static class PointJudge
                 new(
                     PointFault.WrongType,
                     Severity.Now,
-                    $"What is there is no {Word(e.Kind)}: {p.Message}",
+                    $"The content is not a valid {Word(e.Kind)}: {p.Message}",
                     TypeCauses(f),
                     Hurts(e.Kind),
                     Republish(e.Kind)
@@ -211,7 +211,7 @@ public static class PointJudge
                 $"Nothing answers there: {why}",
                 ["The web server is down.", "The name leads to another machine, or to none.", "A firewall is in between."],
                 Hurts(e.Kind),
-                "Start the web server there, or mend the name; then check again."
+                "Start the web server there, or correct the name; then check again."
             );
         switch (f.Status)
         {
@@ -289,9 +289,9 @@ public static class PointJudge
         if (now > there.NotAfter)
             return Bad(
                 new(
-                    PointFault.Lapsed,
+                    PointFault.Expired,
                     Severity.Now,
-                    $"The certificate there ended on {there.NotAfter:yyyy-MM-dd}.",
+                    $"The certificate there expired on {there.NotAfter:yyyy-MM-dd}.",
                     ["The renewed one was not published here."],
                     Hurts(e.Kind),
                     Republish(e.Kind)
@@ -394,7 +394,7 @@ public static class PointJudge
         if (until < now)
             return Bad(
                 new(
-                    PointFault.Lapsed,
+                    PointFault.Expired,
                     Severity.Now,
                     $"List {crl.Number} there was good until {until:yyyy-MM-dd HH:mm} UTC{(stale ? $"; number {e.PublishedNumber} was published since" : "")}.",
                     stale
@@ -425,7 +425,7 @@ public static class PointJudge
                 new(
                     PointFault.LapsesSoon,
                     Severity.Soon,
-                    $"List {crl.Number} there lapses on {until:yyyy-MM-dd HH:mm} UTC, and its successor should have come.",
+                    $"List {crl.Number} there expires on {until:yyyy-MM-dd HH:mm} UTC, and its successor should have come.",
                     ["The next list was not signed or not published in time."],
                     $"From {until:yyyy-MM-dd HH:mm} UTC on clients that check revocation refuse everything.",
                     Republish(e.Kind)
@@ -489,7 +489,7 @@ public static class PointJudge
                     new(
                         PointFault.ResponderExpired,
                         Severity.Now,
-                        $"The responder's own certificate ended on {delegated.NotAfter:yyyy-MM-dd HH:mm} UTC.",
+                        $"The responder's own certificate expired on {delegated.NotAfter:yyyy-MM-dd HH:mm} UTC.",
                         ["The responder could not get its next certificate for this key.", "A cache in between gives an old answer."],
                         "Clients refuse its answers; those that insist on one refuse every certificate of this issuer.",
                         "See that the authority can issue (beacon authority show issuing); the responder then renews itself within seconds."
@@ -522,7 +522,7 @@ public static class PointJudge
         if (answer.NextUpdate < now)
             return Bad(
                 new(
-                    PointFault.Lapsed,
+                    PointFault.Expired,
                     Severity.Now,
                     $"The answer was good until {answer.NextUpdate:yyyy-MM-dd HH:mm} UTC only.",
                     ["A cache in between gives an old answer.", "The responder has stopped signing."],

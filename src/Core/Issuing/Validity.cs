@@ -53,7 +53,7 @@ public sealed record Validity(DateTimeOffset NotBefore, DateTimeOffset NotAfter,
         if (to <= second)
             throw new BeaconProblem(
                 ProblemCode.AuthorityNotReady,
-                "The issuing authority's own certificate has ended, so nothing can be issued under it.",
+                "The issuing authority's own certificate has expired, so nothing can be issued under it.",
                 "Renew the authority first."
             );
         return new(from, to, limit);

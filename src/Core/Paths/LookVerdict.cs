@@ -27,7 +27,7 @@ public enum LookFault
     HandshakeFailed,
 
     /// <summary>The certificate is past its end.</summary>
-    Lapsed,
+    Expired,
 
     /// <summary>The certificate's life has not begun.</summary>
     NotYetValid,
@@ -57,7 +57,7 @@ public enum LookFault
     Weak,
 
     /// <summary>An authority in its chain is past its end.</summary>
-    IssuerLapsed,
+    IssuerExpired,
 
     /// <summary>The life of an authority in its chain has not begun.</summary>
     IssuerNotYetValid,
@@ -148,8 +148,8 @@ public static class LookJudge
         {
             (PathFault.UntrustedRoot, 0) when path.Certificates.Count == 1 => (LookFault.SelfSigned, OurAuthority),
             (PathFault.UntrustedRoot or PathFault.IssuerMissing, _) => (LookFault.UnknownIssuer, OurAuthority),
-            (PathFault.Expired, 0) => (LookFault.Lapsed, BindAgain),
-            (PathFault.Expired, _) => (LookFault.IssuerLapsed, RenewAuthority),
+            (PathFault.Expired, 0) => (LookFault.Expired, BindAgain),
+            (PathFault.Expired, _) => (LookFault.IssuerExpired, RenewAuthority),
             (PathFault.NotYetValid, 0) => (LookFault.NotYetValid, "Check the clocks of this host and of the authority."),
             (PathFault.NotYetValid, _) => (
                 LookFault.IssuerNotYetValid,

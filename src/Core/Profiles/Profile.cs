@@ -67,7 +67,7 @@ public sealed record Profile
     /// <summary>Attributes that every subject gets, whatever is asked for: as <c>O=Thistledown Rail</c>; empty adds none.</summary>
     public DistinguishedName Fixed { get; init; } = DistinguishedName.Empty;
 
-    /// <summary>Groups whose members may ask; empty lets everybody who may ask at all.</summary>
+    /// <summary>Groups whose members may ask; empty lets anyone allowed to request certificates.</summary>
     public IReadOnlyList<string> MayAsk { get; init; } = [];
 
     /// <summary>How many other people must approve every request: 0, 1 or 2. A name that needs approval needs one in any case. The requester never counts.</summary>

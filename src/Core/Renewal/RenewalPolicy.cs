@@ -54,13 +54,13 @@ public enum LifePhase
     Due,
 
     /// <summary>Past its end.</summary>
-    Lapsed,
+    Expired,
 }
 
 public static class Life
 {
     public static LifePhase PhaseOf(DateTimeOffset now, DateTimeOffset planned, DateTimeOffset notAfter) =>
-        now > notAfter ? LifePhase.Lapsed
+        now > notAfter ? LifePhase.Expired
         : now >= planned ? LifePhase.Due
         : LifePhase.Fresh;
 }

@@ -82,7 +82,7 @@ public sealed class AskParent(BeaconDb db, AuthorityRegistry registry, TimeProvi
             throw new BeaconProblem(
                 ProblemCode.RequestRefused,
                 $"The parent refuses: {request.Reason}",
-                "Mend the cause; it is asked anew then."
+                "Fix the cause; the request is then sent again."
             );
         await using (var write = await db.BeginWriteAsync(ct))
         {

@@ -27,7 +27,7 @@ internal static class AuthorityEndpoints
                         ? TypedResults.Ok(new CrlIssued(await publish.RunAsync(caller.Actor, "asked for", CrlOccasion.Now, ct)))
                         : throw new BeaconProblem(
                             ProblemCode.WrongState,
-                            $"The key of \"{id}\" is not here to sign a list with.",
+                            $"The service does not have the key of \"{id}\", so it cannot sign a list.",
                             "Sign the root's list where its key is."
                         )
             )
@@ -149,7 +149,7 @@ internal static class AuthorityEndpoints
                 async (string id, RenewalWish wish, RenewAuthority renew, Caller caller, CancellationToken ct) =>
                     TypedResults.Ok(
                         new Told([
-                            $"Request {await renew.RunAsync(id, KeyOf(wish), caller.Actor, ct)} is made; what issues goes on as it is.",
+                            $"Request {await renew.RunAsync(id, KeyOf(wish), caller.Actor, ct)} is made; the authority in use keeps issuing.",
                         ])
                     )
             )

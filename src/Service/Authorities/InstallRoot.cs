@@ -62,7 +62,7 @@ public sealed class InstallRoot(
                     throw new BeaconProblem(
                         ProblemCode.WrongFile,
                         c.IsAuthority
-                            ? $"This certificate of the root ended on {c.NotAfter:yyyy-MM-dd}."
+                            ? $"This certificate of the root expired on {c.NotAfter:yyyy-MM-dd}."
                             : "This certificate is not one of an authority.",
                         "Give the newest one."
                     );

@@ -8,7 +8,7 @@ using OrderlyBeacon.Service.Storage;
 
 namespace OrderlyBeacon.Service.Authorities;
 
-/// <summary>Begins a renewal of the issuing authority: makes the request for its next generation, with its key or a new one. What issues goes on as it is.</summary>
+/// <summary>Begins a renewal of the issuing authority: makes the request for its next generation, with its key or a new one. The authority in use keeps issuing.</summary>
 public sealed class RenewAuthority(
     BeaconDb db,
     AuthorityKeys keys,
@@ -61,7 +61,7 @@ public sealed class RenewAuthority(
     internal static BeaconProblem Elsewhere(string slug) =>
         new(
             slug == Authority.RootSlug ? ProblemCode.WrongState : ProblemCode.NotFound,
-            slug == Authority.RootSlug ? "The root's key is not here, so it cannot be renewed here." : $"There is no authority \"{slug}\".",
+            slug == Authority.RootSlug ? "The root's key is offline: the service cannot renew it." : $"There is no authority \"{slug}\".",
             slug == Authority.RootSlug
                 ? "Where it is: beacon ceremony renew FOLDER. Then bring what it wrote: beacon authority install root FILES"
                 : "See beacon authority list."

@@ -201,7 +201,7 @@ internal sealed class TokenKeys(BeaconOptions options) : IDisposable
         if (file.Length == 0)
             throw new BeaconProblem(
                 ProblemCode.AuthorityNotReady,
-                "It is not said where the token's PIN is.",
+                "The place of the token's PIN is not set.",
                 "Set TokenPinFile, or give the systemd credential beacon-token-pin."
             );
         return Encoding.UTF8.GetBytes(File.ReadAllText(file).Trim());

@@ -39,7 +39,7 @@ public sealed class UndoRenewal(
             if (last.TakenUpAt is not null && authority.Certified.Last(g => g != last && g.TakenUpAt is not null).Read().NotAfter < now)
                 throw new BeaconProblem(
                     ProblemCode.WrongState,
-                    "The generation before it has ended: nothing could be issued then.",
+                    "The generation before it has expired: nothing could be issued then.",
                     "Go on with this one, or begin another renewal."
                 );
             last.Withdraw(now);

@@ -54,9 +54,9 @@ public sealed class ServiceQueries(BeaconDb db, BeaconOptions options, TimeProvi
                     Problems =
                     [
                         new(
-                            "lapsed",
+                            "expired",
                             Severity.Now,
-                            $"The certificate ended on {ends:d MMM yyyy HH:mm}.",
+                            $"The certificate expired on {ends:d MMM yyyy HH:mm}.",
                             "Every client refuses the connection.",
                             "Request a new one and bind it."
                         ),
@@ -113,8 +113,8 @@ public sealed class ServiceQueries(BeaconDb db, BeaconOptions options, TimeProvi
             "no-answer" => "no answer",
             "self-signed" => "self-signed",
             "common-name-only" => "name only in CN",
-            "ends-soon" => "ends soon",
-            "lapsed" => "ended",
+            "ends-soon" => "expires soon",
+            "expired" => "expired",
             "unknown-issuer" => "unknown issuer",
             _ => fault.Replace('-', ' '),
         };

@@ -87,7 +87,7 @@ internal static class CertificateEndpoints
                             (_, _, { } after, { } before) => table.EndingBetween(after, before, n),
                             _ => throw new BeaconProblem(
                                 ProblemCode.InputInvalid,
-                                "It is not said what to look for.",
+                                "Say what to look for.",
                                 "Give serial, name (the beginning of it), or from and to (when it ends)."
                             ),
                         },

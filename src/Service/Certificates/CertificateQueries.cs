@@ -161,8 +161,8 @@ public sealed class CertificateQueries(BeaconDb db, AuthorityRegistry registry, 
             return (Severity.Fine, edition == EditionState.Current ? "renewing" : "being made");
         if (edition is null)
             return (Severity.Soon, "not issued yet");
-        if (phase == LifePhase.Lapsed)
-            return (Severity.Now, "ended");
+        if (phase == LifePhase.Expired)
+            return (Severity.Now, "expired");
         if (revoked is { } why)
             return (Severity.Now, why == RevocationReason.CertificateHold ? "on hold" : "revoked");
         if (bound.Any(b => b.State == BindingState.Broken))
@@ -174,7 +174,7 @@ public sealed class CertificateQueries(BeaconDb db, AuthorityRegistry registry, 
         if (c.Owner == "system")
             return (Severity.Fine, "serving");
         if (!c.Automatic && notAfter - now < TimeSpan.FromDays(30))
-            return (Severity.Soon, "ends soon");
+            return (Severity.Soon, "expires soon");
         return (
             Severity.Fine,
             bound.Count > 0 ? "serving"

@@ -135,8 +135,8 @@ public sealed class CheckHierarchy(
                     unusable.Message,
                     ["The file was moved, altered or restored without its key-encryption key.", "Its permissions were changed."],
                     state == GenerationState.InUse
-                        ? "Nothing can be issued; lists and answers lapse one after the other."
-                        : "The lists of this key lapse: clients then refuse what it certified.",
+                        ? "Nothing can be issued; lists and answers expire one after the other."
+                        : "The lists of this key expire: clients then refuse what it certified.",
                     unusable.Cure
                 )
             );

@@ -37,7 +37,7 @@ public sealed class HealthBook(Changes changes)
                 $"beacon_point_healthy{{authority=\"{a.Id}\",key=\"{g.KeyNumber}\",kind=\"{p.Kind}\",fault=\"{p.Finding?.Fault}\",at=\"{p.Uri.Replace("\\", "\\\\").Replace("\"", "\\\"")}\"}} {(p.Finding is null ? 1 : 0)}\n"
             );
         text.Append(
-            "# TYPE beacon_point_fresh_seconds gauge\n# HELP beacon_point_fresh_seconds Seconds until what is at an address lapses\n"
+            "# TYPE beacon_point_fresh_seconds gauge\n# HELP beacon_point_fresh_seconds Seconds until what is at an address expires\n"
         );
         foreach (var (a, g, p) in Points(r))
             if (p.FreshUntil is { } until)

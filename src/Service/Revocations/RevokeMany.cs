@@ -67,8 +67,8 @@ public sealed class RevokeMany(BeaconDb db, AnnounceRevocations announce, TimePr
         if (new[] { w.Serials is { Count: > 0 }, w.Host is { Length: > 0 }, w.Profile is { Length: > 0 } }.Count(x => x) != 1)
             throw new BeaconProblem(
                 ProblemCode.InputInvalid,
-                "It is not said, or said in several ways, which editions are meant.",
-                "Give serials, or a host, or a profile with its revision."
+                "Choose the editions in one way.",
+                "Give one of: serials, a host, or a profile with its revision."
             );
         if (w.Serials is { Count: > 0 } texts)
         {
@@ -103,7 +103,7 @@ public sealed class RevokeMany(BeaconDb db, AnnounceRevocations announce, TimePr
         if (w.Revision is null)
             throw new BeaconProblem(
                 ProblemCode.InputInvalid,
-                "It is not said which revision of the profile is meant.",
+                "The revision of the profile is missing.",
                 "Give its number; beacon profile show names it."
             );
         return db.Editions.Where(e => e.Profile == w.Profile && e.ProfileRevision == w.Revision);

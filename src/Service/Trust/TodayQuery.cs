@@ -104,7 +104,7 @@ public sealed class TodayQuery(
                     "authority",
                     $"{held} granted {(held == 1 ? "request waits" : "requests wait")} for the authority's key.",
                     "Who asked for them waits.",
-                    "Mend what keeps the key from being used; they go on by themselves.",
+                    "Fix what keeps the key from being used; they continue by themselves.",
                     "beacon authority health",
                     "/authorities"
                 )
@@ -130,7 +130,7 @@ public sealed class TodayQuery(
                     "key-unusable",
                     "authority",
                     p.Message,
-                    "Nothing can be issued; lists and answers lapse one after the other.",
+                    "Nothing can be issued; lists and answers expire one after the other.",
                     p.Cure,
                     "beacon authority health",
                     "/authorities"
@@ -168,7 +168,7 @@ public sealed class TodayQuery(
                     p.Target,
                     p.Told,
                     "Clients that look there find older lists, and at their end none.",
-                    "Mend that point; it is tried again every 20 seconds.",
+                    "Fix that point; it is tried again every 20 seconds.",
                     "beacon authority health",
                     "/authorities"
                 )
@@ -188,7 +188,7 @@ public sealed class TodayQuery(
                     "root-crl",
                     "root",
                     lapse is { } at
-                        ? $"The root's CRL {(at > now ? "lapses" : "lapsed")} on {at:d MMM yyyy}."
+                        ? $"The root's CRL {(at > now ? "lapses" : "expired")} on {at:d MMM yyyy}."
                         : "No CRL of the root is published.",
                     "Clients that check the whole chain refuse everything then.",
                     "Sign a fresh one where the root is, and publish it.",
@@ -224,7 +224,7 @@ public sealed class TodayQuery(
                 c.NotAfter is { } end
                     ? $"The edition in use ends on {end:d MMM yyyy HH:mm}; everything is as it was."
                     : "It is not issued yet; everything is as it was.",
-                "Mend the cause; it goes on by itself, or at once with the command."
+                "Fix the cause; it continues by itself, or at once with the command."
             ),
             "on hold" => (
                 "Its current edition is on hold.",
@@ -232,12 +232,12 @@ public sealed class TodayQuery(
                 "Release it, or revoke it for good."
             ),
             "revoked" => ("Its current edition is revoked.", "Clients that check revocation refuse it.", "Renew it."),
-            "ended" => (
-                $"Its edition ended on {c.NotAfter:d MMM yyyy HH:mm}.",
+            "expired" => (
+                $"Its edition expired on {c.NotAfter:d MMM yyyy HH:mm}.",
                 "Every client refuses it.",
                 c.Host is null ? "Whoever has its key makes a new request." : "Renew it."
             ),
-            "ends soon" => (
+            "expires soon" => (
                 $"It ends on {c.NotAfter:d MMM yyyy} and nothing renews it.",
                 "After that clients refuse it.",
                 c.Host is null ? "Whoever has its key makes a new request." : "Renew it."
@@ -314,7 +314,7 @@ public sealed class TodayQuery(
     private Lookahead Ahead(DateTimeOffset now, List<ServiceInfo> found, List<CertificateInfo> certs)
     {
         var items = new List<LookaheadItem>();
-        foreach (var c in certs.Where(c => c.NotAfter is not null && c.State != "ended"))
+        foreach (var c in certs.Where(c => c.NotAfter is not null && c.State != "expired"))
             items.Add(
                 new(
                     "certificate",
@@ -342,7 +342,7 @@ public sealed class TodayQuery(
                     s.Look!.Served!.NotBefore,
                     s.Look.Served.NotAfter,
                     null,
-                    s.Look.Served.NotAfter < now ? LifePhase.Lapsed : LifePhase.Fresh,
+                    s.Look.Served.NotAfter < now ? LifePhase.Expired : LifePhase.Fresh,
                     s.Severity,
                     s.State,
                     $"/hosts/{s.Host}"

@@ -85,7 +85,7 @@ internal static class PublicationEndpoints
             await db.Orders.LongCountAsync(o => o.State == Contracts.OrderState.Queued || o.State == Contracts.OrderState.Taken, ct)
         );
         Gauge("beacon_hosts_joined", "Hosts with an agent", await db.Hosts.LongCountAsync(h => h.State == Contracts.HostState.Joined, ct));
-        text.Append("# TYPE beacon_crl_seconds_left gauge\n# HELP beacon_crl_seconds_left Seconds until the newest list lapses\n");
+        text.Append("# TYPE beacon_crl_seconds_left gauge\n# HELP beacon_crl_seconds_left Seconds until the newest list expires\n");
         foreach (var a in registry.Authorities)
         foreach (var key in a.Certified.Select(g => g.KeyNumber).Distinct())
         foreach (

@@ -267,8 +267,13 @@ internal static class Screen
     {
         var shown = pairs.Where(p => p.Value is not null).ToList();
         var width = shown.Max(p => p.Name.Length);
+        // Where too little room is left beside the names, the values stand below them.
+        var below = Width - width - 3 < Narrowest + 4;
         foreach (var (name, value) in shown)
-            Hanging(Grey(name.PadRight(width) + "  "), width + 2, value!);
+            if (below)
+                Hanging("", 4, Grey(name) + "\n" + value!);
+            else
+                Hanging(Grey(name.PadRight(width) + "  "), width + 2, value!);
     }
 
     /// <summary>Text that wraps under itself.</summary>

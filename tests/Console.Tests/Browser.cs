@@ -75,6 +75,8 @@ public sealed class Browser(DemoWorld demo) : IAsyncDisposable
             }
         );
         context.SetDefaultTimeout(15_000);
+        // A machine that builds beside the tests is slow, not wrong.
+        Assertions.SetDefaultExpectTimeout(20_000);
         return await context.NewPageAsync();
     }
 

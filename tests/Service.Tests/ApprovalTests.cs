@@ -93,6 +93,8 @@ public sealed class ApprovalTests(RunningService service) : IClassFixture<Runnin
         Bad("robin", "is your own", "request", "amend", one.ToString(), "--name", "other.thistledown.example", "--reason", "mine");
         Bad("finch", "may not do this", "request", "approve", one.ToString());
         Good("wren", "request", "approve", one.ToString());
+        Bad("wren", "is approved already, by wren", "request", "approve", one.ToString());
+        Bad("jay", "is approved already, by wren", "request", "approve", one.ToString());
         Assert.Contains("issued", Good("robin", "request", "show", one.ToString()));
 
         // Two: one is not enough, the same person twice is one; the second one issues.

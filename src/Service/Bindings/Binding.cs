@@ -91,5 +91,12 @@ public sealed class Binding
         };
     }
 
+    /// <summary>
+    /// Whether a look began before what was seen last: it says how things were. Both are the agent's clock; one that was set back is believed again after a while.
+    /// </summary>
+    public bool IsOld(DateTimeOffset look) => SeenAt is { } seen && look < seen && seen - look < LongestLook;
+
+    private static readonly TimeSpan LongestLook = TimeSpan.FromMinutes(5);
+
     public void NoteFailure(string message) => Message = message;
 }

@@ -104,7 +104,7 @@ public sealed class TakeReport(BeaconDb db, JudgeLook judge, KnownNames known, C
     /// <summary>Keeps judged looks, worst first, and what is served under the service's own name.</summary>
     public void TakeLooks(HostService row, IReadOnlyList<LookReport> looks, string hostName, Binding? binding)
     {
-        if (looks.Count == 0)
+        if (looks.Count == 0 || binding?.IsOld(looks[0].At) == true)
             return;
         var judged = looks.Take(50).Select(l => judge.Run(l, hostName)).ToList();
         var own = judged.FirstOrDefault(l => l.Served is not null);

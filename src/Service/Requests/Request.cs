@@ -85,9 +85,16 @@ public sealed class Request
     /// <returns>Whether that was the last one it needed.</returns>
     public bool Approve(string by, DateTimeOffset at)
     {
-        if (State != RequestState.WaitingForApproval || Approved)
-            throw Wrong(RequestState.WaitingForHost);
         var approvals = Approvals;
+        var wasApproved = Approved || (approvals.Count > 0 && State is RequestState.Issued or RequestState.WaitingForHost);
+        if (wasApproved)
+            throw new BeaconProblem(
+                ProblemCode.WrongState,
+                $"Request {Id} is approved already, by {string.Join(" and ", approvals.Select(a => a.By))}.",
+                $"Nothing to do; what became of it: beacon request show {Id}."
+            );
+        if (State != RequestState.WaitingForApproval)
+            throw Wrong(RequestState.WaitingForHost);
         if (approvals.Any(a => a.By == by))
             throw new BeaconProblem(
                 ProblemCode.WrongState,

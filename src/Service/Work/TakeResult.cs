@@ -104,7 +104,8 @@ public sealed class TakeResult(
                 b => b.ServiceId == service.Id && b.CertificateId == order.CertificateId,
                 ct
             );
-            binding?.Took(serial, now);
+            // By the agent's clock, as all looks are.
+            binding?.Took(serial, result.Looks is { Count: > 0 } looks ? looks.Min(l => l.At) : now);
             reports.TakeLooks(
                 service,
                 [.. (result.Looks ?? []).Where(l => Shapes.Strings(service.NamesJson).Contains(l.ServerName))],

@@ -23,6 +23,47 @@ public sealed class AgainTests
     }
 
     [Fact]
+    public async Task A_store_of_an_earlier_form_stays_valid_and_moves_over_at_the_next_swap()
+    {
+        using var n = new RealNginx("server {\n    listen ADDR:8080;\n    server_name a.example;\n    root WWW;\n}\n").Start();
+        var before = File.ReadAllText(n.SitePath);
+        var first = n.Issue("a.example", "a.example");
+        await n.BindAsync(first, "a.example");
+        var store = Path.Combine(n.Folder, "store");
+        var (live, inUse) = (Path.Combine(store, "live", "a.example"), n.Store.InUseLink("a.example"));
+
+        // As version 0.1 left it: other names, another link, and a configuration that names them.
+        File.Move(first.KeyPath, Path.Combine(first.Folder, "key.pem"));
+        File.Move(first.ChainPath, Path.Combine(first.Folder, "chain.pem"));
+        Directory.Delete(Path.Combine(first.Folder, "pair"));
+        AtomicFiles.Link(live, AtomicFiles.LinkTarget(inUse)!);
+        File.Delete(inUse);
+        var bound = File.ReadAllText(n.SitePath);
+        File.WriteAllText(
+            n.SitePath,
+            bound.Replace($"{inUse}/pair/certificates.pem", $"{live}/chain.pem").Replace($"{inUse}/pair/key.pem", $"{live}/key.pem")
+        );
+        n.Connector.Test([]);
+
+        // Twice: a start that is cut off is followed by another.
+        n.Store.TakeOverEarlier();
+        n.Store.TakeOverEarlier();
+        n.Connector.Test([]);
+        Assert.Equal(first.File.Serial, n.Store.InUse("a.example")!.File.Serial);
+        Assert.Equal(UnixFileMode.UserRead | UnixFileMode.UserWrite, File.GetUnixFileMode(Path.Combine(first.Folder, "pair", "key.pem")));
+        Assert.Equal(File.ReadAllText(first.KeyPath), File.ReadAllText(Path.Combine(live, "key.pem")));
+
+        // The next swap configures today's names; who still reads the earlier ones is served the new edition too.
+        var second = n.Issue("a.example", "a.example");
+        await n.BindAsync(second, "a.example");
+        Assert.Equal(second.File.Serial, n.Served("a.example"));
+        Assert.Equal(bound, File.ReadAllText(n.SitePath));
+        Assert.Equal(File.ReadAllText(second.ChainPath), File.ReadAllText(Path.Combine(live, "chain.pem")));
+        await n.Swap.UnbindAsync(5000, n.Connector, "a.example", TestContext.Current.CancellationToken);
+        Assert.Equal(before, File.ReadAllText(n.SitePath));
+    }
+
+    [Fact]
     public void Services_whose_names_look_alike_as_files_keep_their_own_memory()
     {
         using var s = new Scratch();
@@ -98,10 +139,10 @@ public sealed class AgainTests
                 ? throw new FormatException("An invalid IP address was specified.")
                 : new([new FoundService(kind, service, [service], [], [$"/etc/{kind}:1"], null, null, [])], null);
 
-        public ServicePlan PlanBinding(string s, string certificate, string chainPath, string keyPath, int? port, BoundRecord? earlier) =>
+        public ServicePlan PlanBinding(string s, string certificate, UsedFiles files, int? port, BoundRecord? earlier) =>
             throw new NotSupportedException();
 
-        public ServicePlan PlanRemoval(BoundRecord bound, string chainPath, string keyPath) => throw new NotSupportedException();
+        public ServicePlan PlanRemoval(BoundRecord bound, UsedFiles files) => throw new NotSupportedException();
 
         public void Test(IReadOnlyList<FileEdit> edits, (string Path, string ReadFrom)? instead = null) { }
 

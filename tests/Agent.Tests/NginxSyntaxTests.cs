@@ -1,6 +1,7 @@
 using System.Diagnostics;
 using OrderlyBeacon.Agent.Connectors;
 using OrderlyBeacon.Agent.Connectors.Nginx;
+using OrderlyBeacon.Agent.Store;
 using OrderlyBeacon.Agent.Swap;
 using OrderlyBeacon.Core;
 
@@ -103,16 +104,27 @@ public sealed class NginxSyntaxTests
             ("nginx.conf", "http { include sites/*; }"),
             ("sites/a.conf", "server {\n    listen 127.0.0.1:80; # here\n    server_name a.example;\n    root /x;\n}\n")
         );
-        var plan = NginxPlan.Bind(c, "a.example", "a.example", "/store/live/a/chain.pem", "/store/live/a/key.pem", null, null);
+        var plan = NginxPlan.Bind(
+            c,
+            "a.example",
+            "a.example",
+            new UsedFiles("/store/in-use/a/chain.pem", "/store/in-use/a/key.pem"),
+            null,
+            null
+        );
         Assert.Equal(
-            "server {\n    listen 127.0.0.1:80; # here\n    listen 127.0.0.1:443 ssl;\n    ssl_certificate /store/live/a/chain.pem;\n    ssl_certificate_key /store/live/a/key.pem;\n    server_name a.example;\n    root /x;\n}\n",
+            "server {\n    listen 127.0.0.1:80; # here\n    listen 127.0.0.1:443 ssl;\n    ssl_certificate /store/in-use/a/chain.pem;\n    ssl_certificate_key /store/in-use/a/key.pem;\n    server_name a.example;\n    root /x;\n}\n",
             Assert.Single(plan.Edits).After
         );
         Assert.Equal([new ProbeTarget("127.0.0.1", 443, "a.example")], plan.Targets);
         Assert.Contains("+    listen 127.0.0.1:443 ssl;", TextDiff.Of(plan.Edits[0].Before, plan.Edits[0].After));
         // And back again, to the letter.
         File.WriteAllText(plan.Edits[0].Path, plan.Edits[0].After);
-        var back = NginxPlan.Unbind(NginxConfiguration.Load(c.Main), plan.Bound!, "/store/live/a/chain.pem", "/store/live/a/key.pem");
+        var back = NginxPlan.Unbind(
+            NginxConfiguration.Load(c.Main),
+            plan.Bound!,
+            new UsedFiles("/store/in-use/a/chain.pem", "/store/in-use/a/key.pem")
+        );
         Assert.Equal(plan.Edits[0].Before, Assert.Single(back.Edits).After);
     }
 
@@ -122,21 +134,20 @@ public sealed class NginxSyntaxTests
         var text =
             "http {\n server {\n  listen 443 ssl; listen 80;\n  server_name a.example;\n  ssl_certificate 'old.pem'; ssl_certificate_key old.key;\n }\n}\n";
         var c = Load(("nginx.conf", text));
-        var plan = NginxPlan.Bind(c, "a.example", "a.example", "/s/chain.pem", "/s/key.pem", null, null);
+        var plan = NginxPlan.Bind(c, "a.example", "a.example", new UsedFiles("/s/chain.pem", "/s/key.pem"), null, null);
         Assert.Contains("ssl_certificate /s/chain.pem; ssl_certificate_key /s/key.pem;", Assert.Single(plan.Edits).After);
         File.WriteAllText(plan.Edits[0].Path, plan.Edits[0].After);
         var again = NginxPlan.Bind(
             NginxConfiguration.Load(c.Main),
             "a.example",
             "a.example",
-            "/s/chain.pem",
-            "/s/key.pem",
+            new UsedFiles("/s/chain.pem", "/s/key.pem"),
             null,
             plan.Bound
         );
         Assert.Empty(again.Edits);
         Assert.Equal("old.pem", again.Bound!.OldCertificate);
-        var back = NginxPlan.Unbind(NginxConfiguration.Load(c.Main), plan.Bound!, "/s/chain.pem", "/s/key.pem");
+        var back = NginxPlan.Unbind(NginxConfiguration.Load(c.Main), plan.Bound!, new UsedFiles("/s/chain.pem", "/s/key.pem"));
         Assert.Equal(text.Replace("'old.pem'", "old.pem"), Assert.Single(back.Edits).After);
     }
 
@@ -146,7 +157,14 @@ public sealed class NginxSyntaxTests
     public void Unclear_forms_are_left_alone(string server, string word)
     {
         var p = Assert.Throws<BeaconProblem>(() =>
-            NginxPlan.Bind(Load(("nginx.conf", "http { server { " + server + " } }")), "a.example", "c", "/x", "/y", null, null)
+            NginxPlan.Bind(
+                Load(("nginx.conf", "http { server { " + server + " } }")),
+                "a.example",
+                "c",
+                new UsedFiles("/x", "/y"),
+                null,
+                null
+            )
         );
         Assert.Equal(ProblemCode.ConfigurationUnsupported, p.Code);
         Assert.Contains(word, p.Message);
@@ -192,7 +210,11 @@ public sealed class NginxSyntaxTests
                 foreach (var site in NginxSites.Find(c))
                     try
                     {
-                        foreach (var e in NginxPlan.Bind(c, site.Name, "x", "/store/chain.pem", "/store/key.pem", null, null).Edits)
+                        foreach (
+                            var e in NginxPlan
+                                .Bind(c, site.Name, "x", new UsedFiles("/store/chain.pem", "/store/key.pem"), null, null)
+                                .Edits
+                        )
                             NginxSyntax.Read("after", e.After);
                     }
                     catch (BeaconProblem p) when (p.Code is ProblemCode.ConfigurationUnsupported) { }

@@ -154,15 +154,15 @@ public sealed class SwapTests
             "nginx",
             "a.example",
             second.File.Serial,
-            n.Store.LiveLink("a.example"),
+            n.Store.InUseLink("a.example"),
             n.Store.LinkTargetFor(second),
             [new(n.SitePath, bound, bound + "# half")]
         );
-        AtomicFiles.Link(n.Store.LiveLink("a.example"), n.Store.LinkTargetFor(second));
+        AtomicFiles.Link(n.Store.InUseLink("a.example"), n.Store.LinkTargetFor(second));
         File.WriteAllText(n.SitePath, bound + "# half");
         await n.Swap.RecoverAsync(_ => n.Connector, CancellationToken.None);
         Assert.Equal(bound, File.ReadAllText(n.SitePath));
-        Assert.Equal(first.File.Serial, n.Store.Live("a.example")!.File.Serial);
+        Assert.Equal(first.File.Serial, n.Store.InUse("a.example")!.File.Serial);
         Assert.Equal(first.File.Serial, n.Served("a.example"));
         Assert.Empty(n.Journal.Unfinished());
         Assert.NotEqual(before, bound);

@@ -1,3 +1,4 @@
+using OrderlyBeacon.Agent.Store;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 
@@ -44,16 +45,16 @@ internal interface IConnector
 
     Discovery Discover();
 
-    /// <param name="chainPath">The file the server shall read its chain from.</param>
+    /// <param name="files">What the server will read.</param>
     /// <exception cref="BeaconProblem">The service is not there, or has a form that is not changed.</exception>
-    ServicePlan PlanBinding(string service, string certificate, string chainPath, string keyPath, int? port, BoundRecord? earlier);
+    ServicePlan PlanBinding(string service, string certificate, UsedFiles files, int? port, BoundRecord? earlier);
 
-    /// <param name="chainPath">What we put in, to be recognised.</param>
-    ServicePlan PlanRemoval(BoundRecord bound, string chainPath, string keyPath);
+    /// <param name="files">What we put in, to be recognised.</param>
+    ServicePlan PlanRemoval(BoundRecord bound, UsedFiles files);
 
     /// <summary>The server's own test on a copy of its configuration with the edits; nothing that it uses is touched.</summary>
     /// <exception cref="BeaconProblem"><see cref="ProblemCode.ConfigurationBroken"/> with file and line.</exception>
-    /// <param name="instead">A path in the configuration that is read elsewhere in the test: the live link is not turned yet.</param>
+    /// <param name="instead">A path in the configuration that is read elsewhere in the test: the link is not turned yet.</param>
     void Test(IReadOnlyList<FileEdit> edits, (string Path, string ReadFrom)? instead = null);
 
     /// <summary>Whether the server runs.</summary>

@@ -49,6 +49,7 @@ internal sealed class AgentLoop
     {
         var (journal, bounds) = (new SwapJournal(_state), new BoundBook(_state));
         await new SwapRun(_store, journal, bounds, _clock, _log).RecoverAsync(kind => _connectors.FirstOrDefault(c => c.Kind == kind), ct);
+        _store.TakeOverEarlier();
         using var service = new ServiceClient(_identity, new Uri(_settings.Service));
         var carryOut = new CarryOut(_store, journal, bounds, _connectors, service, _identity, _clock);
         var pause = TimeSpan.Zero;

@@ -128,11 +128,11 @@ internal sealed class CarryOut(
         var services = order.Services ?? [];
         if (services.Count == 0)
         {
-            AtomicFiles.Link(store.LiveLink(entry.File.Certificate), store.LinkTargetFor(entry));
+            AtomicFiles.Link(store.InUseLink(entry.File.Certificate), store.LinkTargetFor(entry));
             return [];
         }
         var connector = ConnectorOf(services[0]);
-        // The live link is one for all services of a certificate: those that are not named in the order move along with it.
+        // The link is one for all services of a certificate: those that are not named in the order move along with it.
         var known = (order.Anchors ?? []).Select(a => X509.Read(Convert.FromBase64String(a))).ToList();
         var looks = await swap.BindAsync(order.Id, connector, entry, services, order.Port, known, ct);
         store.Tidy(entry.File.Certificate, clock.GetUtcNow());

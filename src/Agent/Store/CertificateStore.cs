@@ -15,29 +15,54 @@ namespace OrderlyBeacon.Agent.Store;
 /// <param name="Order">The order that brought it.</param>
 internal sealed record EntryFile(string Certificate, string Serial, string Thumbprint, DateTimeOffset NotAfter, long Order);
 
+/// <summary>The files of an entry, named by their form, below its folder.</summary>
+internal static class StoreFiles
+{
+    public const string Pair = "pair";
+
+    /// <summary>The certificates, leaf first, PEM.</summary>
+    public const string Certificates = Pair + "/certificates.pem";
+
+    /// <summary>The private key, PKCS#8 in PEM (RFC 5958), mode 0600.</summary>
+    public const string Key = Pair + "/key.pem";
+}
+
+/// <summary>What a server is configured with for a certificate, and what an agent until version 0.1 configured.</summary>
+internal sealed record UsedFiles(string Certificates, string Key, string? EarlierCertificates = null, string? EarlierKey = null)
+{
+    public bool IsOurs(string? path) =>
+        path is not null && (path == Certificates || path == Key || path == EarlierCertificates || path == EarlierKey);
+}
+
 /// <summary>A keyed entry of the store.</summary>
 internal sealed record StoreEntry(string Folder, EntryFile File)
 {
-    public string KeyPath => Path.Combine(Folder, "key.pem");
-    public string ChainPath => Path.Combine(Folder, "chain.pem");
+    public string KeyPath => Path.Combine(Folder, StoreFiles.Key);
+    public string ChainPath => Path.Combine(Folder, StoreFiles.Certificates);
 
     public X509 Leaf() => X509.Read(Armor.Read(System.IO.File.ReadAllBytes(ChainPath)).Blocks[0].Der);
 }
 
 /// <summary>
-/// The host's certificates on disk. <c>pending/order-N</c>: a key and CSR under way. <c>keyed/NAME--SERIAL</c>: key (0600), chain (leaf first) and entry.json;
-/// a folder appears there complete or not at all. <c>live/NAME</c>: a link to the entry in use, which is what servers are configured with.
+/// The host's certificates on disk. <c>pending/order-N</c>: a key and CSR under way. <c>keyed/NAME--SERIAL</c>: <c>pair/certificates.pem</c>, <c>pair/key.pem</c> (0600) and
+/// <c>entry.json</c>; a folder appears there complete or not at all. <c>in-use/NAME</c>: a link to the entry in use, which is what servers are configured with.
 /// </summary>
 internal sealed class CertificateStore(string root)
 {
     private string Keyed => Path.Combine(root, "keyed");
     private string Pending => Path.Combine(root, "pending");
 
-    public string LiveLink(string certificate) => Path.Combine(root, "live", FolderName(certificate));
+    public string InUseLink(string certificate) => Path.Combine(root, "in-use", FolderName(certificate));
 
-    public string LiveChain(string certificate) => Path.Combine(LiveLink(certificate), "chain.pem");
+    private string EarlierLink(string certificate) => Path.Combine(root, EarlierLayout.Links, FolderName(certificate));
 
-    public string LiveKey(string certificate) => Path.Combine(LiveLink(certificate), "key.pem");
+    public UsedFiles FilesOf(string certificate) =>
+        new(
+            Path.Combine(InUseLink(certificate), StoreFiles.Certificates),
+            Path.Combine(InUseLink(certificate), StoreFiles.Key),
+            Path.Combine(EarlierLink(certificate), EarlierLayout.Certificates),
+            Path.Combine(EarlierLink(certificate), EarlierLayout.Key)
+        );
 
     /// <summary>Makes a key and CSR for an order, or finds those of an earlier try: the key is made once.</summary>
     /// <returns>The CSR, PEM.</returns>
@@ -70,8 +95,10 @@ internal sealed class CertificateStore(string root)
         if (Directory.Exists(staging))
             Directory.Delete(staging, recursive: true);
         var file = new EntryFile(certificate, leaf.Serial.Hex, leaf.Thumbprint.Hex, leaf.NotAfter, order);
-        AtomicFiles.Write(Path.Combine(staging, "key.pem"), Encoding.ASCII.GetBytes(keyPem), isPrivate: true);
-        AtomicFiles.Write(Path.Combine(staging, "chain.pem"), Encoding.ASCII.GetBytes(chainPem), isPrivate: false);
+        AtomicFiles.Write(Path.Combine(staging, StoreFiles.Key), Encoding.ASCII.GetBytes(keyPem), isPrivate: true);
+        AtomicFiles.Write(Path.Combine(staging, StoreFiles.Certificates), Encoding.ASCII.GetBytes(chainPem), isPrivate: false);
+        if (AtomicFiles.LinkTarget(EarlierLink(certificate)) is not null)
+            EarlierLayout.LinkFiles(staging);
         AtomicFiles.Write(
             Path.Combine(staging, "entry.json"),
             JsonSerializer.SerializeToUtf8Bytes(file, AgentJson.Default.EntryFile),
@@ -105,8 +132,8 @@ internal sealed class CertificateStore(string root)
     }
 
     /// <summary>The entry in use, if any.</summary>
-    public StoreEntry? Live(string certificate) =>
-        AtomicFiles.LinkTarget(LiveLink(certificate)) is { } target && Read(Path.Combine(Keyed, Path.GetFileName(target))) is { } e
+    public StoreEntry? InUse(string certificate) =>
+        AtomicFiles.LinkTarget(InUseLink(certificate)) is { } target && Read(Path.Combine(Keyed, Path.GetFileName(target))) is { } e
             ? e
             : null;
 
@@ -127,7 +154,7 @@ internal sealed class CertificateStore(string root)
                     e.File.Serial,
                     e.File.Thumbprint,
                     e.File.NotAfter,
-                    Path.GetFileName(AtomicFiles.LinkTarget(LiveLink(e.File.Certificate))) == Path.GetFileName(e.Folder)
+                    Path.GetFileName(AtomicFiles.LinkTarget(InUseLink(e.File.Certificate))) == Path.GetFileName(e.Folder)
                 ))
                 .OrderBy(e => e.Certificate, StringComparer.Ordinal)
                 .ThenBy(e => e.NotAfter),
@@ -142,6 +169,9 @@ internal sealed class CertificateStore(string root)
             if (Find(certificate, e.Serial) is { } entry)
                 Directory.Delete(entry.Folder, recursive: true);
     }
+
+    /// <summary>Brings what an earlier version of the agent left into today's form; what servers are configured with stays valid all the time.</summary>
+    public void TakeOverEarlier() => EarlierLayout.TakeOver(root, Keyed);
 
     private static StoreEntry? Read(string folder)
     {

@@ -69,7 +69,7 @@ internal sealed class SwapRun(CertificateStore store, SwapJournal journal, Bound
             connector.Kind,
             entry.File.Certificate,
             entry.File.Serial,
-            store.LiveLink(entry.File.Certificate),
+            store.InUseLink(entry.File.Certificate),
             store.LinkTargetFor(entry),
             edits
         );
@@ -151,14 +151,7 @@ internal sealed class SwapRun(CertificateStore store, SwapJournal journal, Bound
     }
 
     private ServicePlan PlanOne(IConnector connector, StoreEntry entry, string service, int? port) =>
-        connector.PlanBinding(
-            service,
-            entry.File.Certificate,
-            store.LiveChain(entry.File.Certificate),
-            store.LiveKey(entry.File.Certificate),
-            port,
-            bounds.Find(service)
-        );
+        connector.PlanBinding(service, entry.File.Certificate, store.FilesOf(entry.File.Certificate), port, bounds.Find(service));
 
     private ServicePlan PlanRemoval(IConnector connector, string service)
     {
@@ -169,7 +162,7 @@ internal sealed class SwapRun(CertificateStore store, SwapJournal journal, Bound
                 $"There is no memory of how {service} was before it was bound.",
                 "Change its configuration by hand."
             );
-        return connector.PlanRemoval(bound, store.LiveChain(bound.Certificate), store.LiveKey(bound.Certificate));
+        return connector.PlanRemoval(bound, store.FilesOf(bound.Certificate));
     }
 
     /// <summary>Two sites in one file are planned apart: the second plan is made on the text that the first leaves.</summary>
@@ -186,8 +179,8 @@ internal sealed class SwapRun(CertificateStore store, SwapJournal journal, Bound
         return [.. merged.Values];
     }
 
-    // The test must see the edition's own files, since the live link is not turned yet.
-    private (string, string) Instead(StoreEntry entry) => (store.LiveLink(entry.File.Certificate) + "/", entry.Folder + "/");
+    // The test must see the edition's own files, since the link is not turned yet.
+    private (string, string) Instead(StoreEntry entry) => (store.InUseLink(entry.File.Certificate) + "/", entry.Folder + "/");
 
     private void CheckEdition(StoreEntry entry, IReadOnlyList<string> services, IReadOnlyList<X509> known)
     {

@@ -1,6 +1,7 @@
 using System.Diagnostics;
 using System.Runtime.InteropServices;
 using System.Text.RegularExpressions;
+using OrderlyBeacon.Agent.Store;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 
@@ -52,11 +53,10 @@ internal sealed partial class NginxConnector(ConnectorSettings settings) : IConn
         }
     }
 
-    public ServicePlan PlanBinding(string service, string certificate, string chainPath, string keyPath, int? port, BoundRecord? earlier) =>
-        NginxPlan.Bind(Load(), service, certificate, chainPath, keyPath, port, earlier);
+    public ServicePlan PlanBinding(string service, string certificate, UsedFiles files, int? port, BoundRecord? earlier) =>
+        NginxPlan.Bind(Load(), service, certificate, files, port, earlier);
 
-    public ServicePlan PlanRemoval(BoundRecord bound, string chainPath, string keyPath) =>
-        NginxPlan.Unbind(Load(), bound, chainPath, keyPath);
+    public ServicePlan PlanRemoval(BoundRecord bound, UsedFiles files) => NginxPlan.Unbind(Load(), bound, files);
 
     public void Test(IReadOnlyList<FileEdit> edits, (string Path, string ReadFrom)? instead = null)
     {

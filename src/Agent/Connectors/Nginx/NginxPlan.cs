@@ -1,3 +1,4 @@
+using OrderlyBeacon.Agent.Store;
 using OrderlyBeacon.Core;
 
 namespace OrderlyBeacon.Agent.Connectors.Nginx;
@@ -13,8 +14,7 @@ internal static class NginxPlan
         NginxConfiguration configuration,
         string service,
         string certificate,
-        string chainPath,
-        string keyPath,
+        UsedFiles files,
         int? port,
         BoundRecord? earlier
     )
@@ -48,14 +48,14 @@ internal static class NginxPlan
                     old.Certificate ?? block.Certificates.FirstOrDefault()?.Directive.Args.FirstOrDefault(),
                     old.Key ?? block.Keys.FirstOrDefault()?.Directive.Args.FirstOrDefault()
                 );
-                Set(block, "ssl_certificate", block.Certificates.FirstOrDefault(), chainPath);
-                Set(block, "ssl_certificate_key", block.Keys.FirstOrDefault(), keyPath);
+                Set(block, "ssl_certificate", block.Certificates.FirstOrDefault(), files.Certificates);
+                Set(block, "ssl_certificate_key", block.Keys.FirstOrDefault(), files.Key);
                 targets.AddRange(block.Listeners.Where(l => l.Tls).Select(l => new ProbeTarget(l.Reachable, l.Port, site.Name)));
             }
             if (site.TlsBlocks.Any(b => b.Certificates.Count == 0))
                 warnings.Add("The site took its certificate from the http block; it gets lines of its own, other sites stay as they are.");
             bound =
-                earlier is not null && old.Certificate == chainPath ? earlier : new(site.Name, certificate, [], old.Certificate, old.Key);
+                earlier is not null && files.IsOurs(old.Certificate) ? earlier : new(site.Name, certificate, [], old.Certificate, old.Key);
             if (edits.Count == 0)
                 steps.Add($"The configuration of {site.Name} names the certificate already; nothing in it changes.");
         }
@@ -90,7 +90,11 @@ internal static class NginxPlan
             Insert(
                 block,
                 anchor,
-                [.. listens.Select(l => $"listen {l};"), $"ssl_certificate {Quote(chainPath)};", $"ssl_certificate_key {Quote(keyPath)};"]
+                [
+                    .. listens.Select(l => $"listen {l};"),
+                    $"ssl_certificate {Quote(files.Certificates)};",
+                    $"ssl_certificate_key {Quote(files.Key)};",
+                ]
             );
             var already = sites.SelectMany(s => s.Endpoints).Select(e => (e.Address, e.Port)).ToHashSet();
             foreach (var l in block.Listeners.DistinctBy(l => l.Address))
@@ -150,7 +154,7 @@ internal static class NginxPlan
     }
 
     /// <summary>Takes out what we put in and puts back what was named before; everything else that changed meanwhile stays.</summary>
-    public static ServicePlan Unbind(NginxConfiguration configuration, BoundRecord bound, string chainPath, string keyPath)
+    public static ServicePlan Unbind(NginxConfiguration configuration, BoundRecord bound, UsedFiles files)
     {
         var sites = NginxSites.Find(configuration);
         var site = Find(sites, bound.Service);
@@ -158,14 +162,8 @@ internal static class NginxPlan
         var steps = new List<string>();
         foreach (var block in site.Blocks)
         {
-            foreach (
-                var (list, ours, old) in new[]
-                {
-                    (block.Certificates, chainPath, bound.OldCertificate),
-                    (block.Keys, keyPath, bound.OldKey),
-                }
-            )
-            foreach (var p in list.Where(p => p.Directive.Args.FirstOrDefault() == ours))
+            foreach (var (list, old) in new[] { (block.Certificates, bound.OldCertificate), (block.Keys, bound.OldKey) })
+            foreach (var p in list.Where(p => files.IsOurs(p.Directive.Args.FirstOrDefault())))
                 if (old is null)
                     Remove(p);
                 else

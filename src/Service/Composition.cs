@@ -69,6 +69,7 @@ internal static class Composition
         s.AddSingleton<ClientCertificates>();
         s.AddSingleton<JudgeLook>();
         s.AddSingleton<KnownNames>();
+        s.AddSingleton<Presence>();
         foreach (
             var scoped in new[]
             {

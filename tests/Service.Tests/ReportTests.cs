@@ -78,6 +78,36 @@ public sealed class ReportTests(AttackedWorld world) : IClassFixture<AttackedWor
     }
 
     [Fact]
+    public async Task A_poll_and_a_report_that_says_nothing_new_write_nothing()
+    {
+        using var s = new Scratch();
+        var (agent, _) = await world.JoinAsync(s, "calm.yard.example");
+        Assert.True((await SendAsync(agent, Report(Service("calm.yard.example")))).IsDone);
+        var log = new FileInfo(Path.Combine(world.Data, "beacon.db-wal"));
+        var isStill = false;
+        // The service may have something of its own to write, but not each time.
+        for (var attempt = 0; attempt < 3 && !isStill; attempt++)
+        {
+            log.Refresh();
+            var before = (log.Length, log.LastWriteTimeUtc);
+            for (var i = 0; i < 30; i++)
+            {
+                Assert.True((await SendAsync(agent, Report(Service("calm.yard.example")))).IsDone);
+                Assert.True((await CallAsync(agent, "GET", "agent/work?wait=0")).IsDone);
+            }
+            log.Refresh();
+            isStill = before == (log.Length, log.LastWriteTimeUtc);
+        }
+        Assert.True(isStill, "reports that say nothing new were written down");
+        // It is there all the same, and what is new is taken.
+        var host = (await CallAsync(world.Robin, "GET", "hosts/calm.yard.example")).Json!["host"]!;
+        Assert.True(host["online"]!.GetValue<bool>());
+        Assert.True(DateTimeOffset.UtcNow - host["lastSeen"]!.GetValue<DateTimeOffset>() < TimeSpan.FromSeconds(20));
+        Assert.True((await SendAsync(agent, Report(Service("calm.yard.example"), Service("new.yard.example")))).IsDone);
+        Assert.Contains("new.yard.example", (await CallAsync(world.Robin, "GET", "hosts/calm.yard.example")).ToString());
+    }
+
+    [Fact]
     public async Task Lists_find_by_host_and_are_one_line_a_row_in_a_pipe()
     {
         using var s = new Scratch();

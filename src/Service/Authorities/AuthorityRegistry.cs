@@ -95,8 +95,12 @@ public sealed class AuthorityRegistry(AuthorityKeys keys, BeaconOptions options)
 
     public string IssuerUri(string file) => $"{options.PublicUrl}/issuer/{file}.cer";
 
+    /// <summary>Counts how often it was loaded: after each time, what was judged may be judged otherwise.</summary>
+    public int Version { get; private set; }
+
     public async Task LoadAsync(BeaconDb db, CancellationToken ct)
     {
+        Version++;
         var rows = await db.Authorities.AsNoTracking().Include(a => a.Generations).Include(a => a.Crosses).AsSplitQuery().ToListAsync(ct);
         var issuing = rows.Single(a => a.Slug == Authority.IssuingSlug);
         AwaitedAnswer? awaited = null;

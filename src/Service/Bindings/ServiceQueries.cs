@@ -6,7 +6,7 @@ using OrderlyBeacon.Service.Storage;
 namespace OrderlyBeacon.Service.Bindings;
 
 /// <summary>Reads services with their bindings and last looks.</summary>
-public sealed class ServiceQueries(BeaconDb db, BeaconOptions options, TimeProvider clock)
+public sealed class ServiceQueries(BeaconDb db, Hosts.Presence presence, BeaconOptions options, TimeProvider clock)
 {
     public async Task<List<ServiceInfo>> ListAsync(string? search, int? hostId, CancellationToken ct)
     {
@@ -43,6 +43,9 @@ public sealed class ServiceQueries(BeaconDb db, BeaconOptions options, TimeProvi
         var now = clock.GetUtcNow();
         var looks = Shapes.Looks(s.LooksJson);
         var look = looks.FirstOrDefault();
+        // What the host has said again since is as good as seen again.
+        if (look is not null && presence.Confirmed(s.HostId) is { } again && again > look.At)
+            look = look with { At = again };
         if (look is { Served: not null, Accepted: true } && s.ServedUntil is { } ends)
         {
             // Time goes on between two looks.

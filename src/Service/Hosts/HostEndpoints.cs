@@ -191,7 +191,7 @@ internal static class HostEndpoints
             h.Name,
             h.State,
             desk.IsOnline(h),
-            h.LastSeen,
+            desk.LastSeen(h),
             h.AgentVersion,
             Shapes.Strings(h.AddressesJson),
             services,

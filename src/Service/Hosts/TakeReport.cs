@@ -12,12 +12,15 @@ using OrderlyBeacon.Service.Trust;
 namespace OrderlyBeacon.Service.Hosts;
 
 /// <summary>Takes over what an agent says about its host: services, looks, store.</summary>
-public sealed class TakeReport(BeaconDb db, JudgeLook judge, KnownNames known, Changes changes, TimeProvider clock)
+public sealed class TakeReport(BeaconDb db, JudgeLook judge, KnownNames known, Presence presence, Changes changes, TimeProvider clock)
 {
     private const int MostServices = 5000;
 
     public async Task RunAsync(int hostId, AgentReport report, CancellationToken ct)
     {
+        var fingerprint = Presence.Fingerprint(report);
+        if (presence.IsKnown(hostId, fingerprint))
+            return;
         await using var write = await db.BeginWriteAsync(ct);
         var host = await db.Hosts.SingleAsync(h => h.Id == hostId, ct);
         var now = clock.GetUtcNow();
@@ -73,6 +76,7 @@ public sealed class TakeReport(BeaconDb db, JudgeLook judge, KnownNames known, C
                 );
             }
         await write.CommitAsync(ct);
+        presence.Keep(hostId, fingerprint, db.Services.Local.Where(s => s.HostId == hostId).Min(s => s.ServedUntil));
         if (NamesOf(db.Services.Local.Where(s => s.HostId == hostId)) != namesBefore)
             known.Changed();
         changes.Tell("host", host.Name);

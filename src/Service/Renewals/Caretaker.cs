@@ -56,12 +56,17 @@ internal sealed class Caretaker(
                 if (clock.GetUtcNow() >= _nextHousekeeping)
                 {
                     await _guarded.RunAsync("housekeeping", TidyAsync, stopping);
+                    await _guarded.RunAsync("hosts' last signs", (s, ct) => SeenAsync(s, all: false, ct), stopping);
                     _nextHousekeeping = clock.GetUtcNow() + TimeSpan.FromHours(1);
                 }
             }
         }
         catch (OperationCanceledException) { }
+        await _guarded.RunAsync("hosts' last signs", (s, _) => SeenAsync(s, all: true, CancellationToken.None), CancellationToken.None);
     }
+
+    private static Task SeenAsync(IServiceProvider services, bool all, CancellationToken ct) =>
+        services.GetRequiredService<Hosts.Presence>().WriteAsync(services.GetRequiredService<BeaconDb>(), all, ct);
 
     /// <summary>What the start and the first calls needed is given back, and every five minutes what was left since, unless there is so much to do that the collector runs by itself: an idle service is a small one.</summary>
     private void GiveMemoryBack()

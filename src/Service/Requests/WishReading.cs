@@ -48,8 +48,7 @@ public sealed class WishReading(
     ProfileCatalogue profiles,
     DecideEnrolment decide,
     AuthorityRegistry registry,
-    BeaconOptions options,
-    TimeProvider clock
+    Hosts.Presence presence
 )
 {
     public const int MaxNames = 250;
@@ -83,9 +82,9 @@ public sealed class WishReading(
             profile.CheckKey(key);
         var warnings = new List<string>();
         var bindTo = await CheckServicesAsync(wish.BindTo ?? [], host, warnings, ct);
-        if (host is not null && !IsOnline(host))
+        if (host is not null && !presence.IsOnline(host))
             warnings.Add(
-                $"{host.Name} is away{(host.LastSeen is { } t ? $" since {t:yyyy-MM-dd HH:mm} UTC" : "")}; the order waits until its agent is back."
+                $"{host.Name} is away{(presence.LastSeen(host) is { } t ? $" since {t:yyyy-MM-dd HH:mm} UTC" : "")}; the order waits until its agent is back."
             );
         if (existing.Row is { } row)
             warnings.Add(Difference(row.Name, Shapes.Strings(row.NamesJson), [.. names.Select(n => n.ToString())]));
@@ -144,8 +143,6 @@ public sealed class WishReading(
             return KeySpec.Parse(wish.Key);
         return existing is { Key.Length: > 0 } ? KeySpec.Parse(existing.Key) : profile.Keys[0];
     }
-
-    private bool IsOnline(Hosts.Host h) => h.LastSeen > clock.GetUtcNow() - TimeSpan.FromSeconds(options.HostAwaySeconds);
 
     private async Task<Hosts.Host> FindJoinedAsync(string name, CancellationToken ct)
     {

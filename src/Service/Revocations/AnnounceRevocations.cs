@@ -8,6 +8,7 @@ public sealed class AnnounceRevocations(
     RevocationBook book,
     Protocols.Ocsp.OcspDesk ocsp,
     ClientCertificates clients,
+    Hosts.Presence presence,
     Notices.Changes changes
 )
 {
@@ -21,6 +22,7 @@ public sealed class AnnounceRevocations(
     )
     {
         clients.Forget();
+        presence.JudgeAgain();
         foreach (var (_, serial) in changed)
             ocsp.Forget(serial);
         if (wasHeld)

@@ -55,7 +55,7 @@ public sealed class TodayQuery(
                     Severity.Now,
                     "host-away",
                     Short(h.Name),
-                    $"Its agent has not been heard from{(h.LastSeen is { } t ? $" since {t:yyyy-MM-dd HH:mm} UTC" : "")}.",
+                    $"Its agent has not been heard from{(desk.LastSeen(h) is { } t ? $" since {t:yyyy-MM-dd HH:mm} UTC" : "")}.",
                     "Nothing on it is renewed or looked at.",
                     "Start the agent on it.",
                     ShellCommand.Of($"beacon host show {Short(h.Name)}"),

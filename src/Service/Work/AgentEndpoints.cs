@@ -24,6 +24,7 @@ internal static class AgentEndpoints
                     Caller caller,
                     BeaconDb db,
                     WorkBell bell,
+                    Presence presence,
                     TimeProvider clock,
                     IHostApplicationLifetime lifetime,
                     CancellationToken ct
@@ -32,7 +33,7 @@ internal static class AgentEndpoints
                     using var both = CancellationTokenSource.CreateLinkedTokenSource(ct, lifetime.ApplicationStopping);
                     var host = await FindAsync(db, caller, ct);
                     var until = clock.GetUtcNow() + TimeSpan.FromSeconds(Math.Clamp(wait ?? 0, 0, 60));
-                    await SeenAsync(db, host.Id, clock.GetUtcNow(), ct);
+                    presence.Saw(host.Id);
                     while (true)
                     {
                         var ring = bell.NextRing(host.Id);
@@ -100,14 +101,6 @@ internal static class AgentEndpoints
             ?? throw new BeaconProblem(ProblemCode.HostGone, $"The host {caller.Host} is not known.", "Invite it again.");
         host.ThrowIfGone();
         return host;
-    }
-
-    private static async Task SeenAsync(BeaconDb db, int hostId, DateTimeOffset now, CancellationToken ct)
-    {
-        await using var write = await db.BeginWriteAsync(ct);
-        (await db.Hosts.SingleAsync(h => h.Id == hostId, ct)).Seen(now);
-        await write.CommitAsync(ct);
-        db.ChangeTracker.Clear();
     }
 
     private static async Task<List<Order>> TakeAsync(BeaconDb db, int hostId, CancellationToken ct)

@@ -8,7 +8,7 @@ using OrderlyBeacon.Service.Storage;
 namespace OrderlyBeacon.Service.Work;
 
 /// <summary>Places orders that somebody waits for, and reads orders.</summary>
-public sealed class OrderDesk(BeaconDb db, WorkBell bell, BeaconOptions options, TimeProvider clock)
+public sealed class OrderDesk(BeaconDb db, WorkBell bell, Hosts.Presence presence, TimeProvider clock)
 {
     public async Task<WorkOrder> PlaceAsync(
         Hosts.Host host,
@@ -69,8 +69,9 @@ public sealed class OrderDesk(BeaconDb db, WorkBell bell, BeaconOptions options,
         );
     }
 
-    public bool IsOnline(Hosts.Host h) =>
-        h.State == HostState.Joined && h.LastSeen > clock.GetUtcNow() - TimeSpan.FromSeconds(options.HostAwaySeconds);
+    public bool IsOnline(Hosts.Host h) => presence.IsOnline(h);
+
+    public DateTimeOffset? LastSeen(Hosts.Host h) => presence.LastSeen(h);
 
     public void ThrowIfAway(Hosts.Host host)
     {
@@ -78,7 +79,7 @@ public sealed class OrderDesk(BeaconDb db, WorkBell bell, BeaconOptions options,
         if (!IsOnline(host))
             throw new BeaconProblem(
                 ProblemCode.HostAway,
-                $"{host.Name} has not been heard from{(host.LastSeen is { } t ? $" since {t:yyyy-MM-dd HH:mm} UTC" : "")}.",
+                $"{host.Name} has not been heard from{(LastSeen(host) is { } t ? $" since {t:yyyy-MM-dd HH:mm} UTC" : "")}.",
                 "Start its agent, then repeat."
             );
     }

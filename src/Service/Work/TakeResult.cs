@@ -15,6 +15,7 @@ namespace OrderlyBeacon.Service.Work;
 public sealed class TakeResult(
     BeaconDb db,
     TakeReport reports,
+    Hosts.Presence presence,
     JudgeLook judge,
     Enrolment.KnownNames known,
     WorkBell bell,
@@ -24,6 +25,7 @@ public sealed class TakeResult(
 {
     public async Task RunAsync(Hosts.Host host, long orderId, OrderResult result, CancellationToken ct)
     {
+        presence.Forget(host.Id);
         string? certificateName = null;
         await using (var write = await db.BeginWriteAsync(ct))
         {

@@ -1,0 +1,89 @@
+using System.Collections.Concurrent;
+using System.Security.Cryptography;
+using System.Text.Json;
+using Microsoft.EntityFrameworkCore;
+using OrderlyBeacon.Contracts;
+using OrderlyBeacon.Service.Authorities;
+using OrderlyBeacon.Service.Storage;
+
+namespace OrderlyBeacon.Service.Hosts;
+
+/// <summary>
+/// Which agents were heard from, and what they said last, in memory: a poll and a report that says nothing new write nothing. The database learns when a host was seen
+/// with its next change, once in half a day, and when the service stops.
+/// </summary>
+public sealed class Presence(AuthorityRegistry registry, BeaconOptions options, TimeProvider clock)
+{
+    /// <summary>A judgement is made anew at the latest after this time, though the host says the same.</summary>
+    private static readonly TimeSpan JudgementLife = TimeSpan.FromHours(6),
+        KeptEvery = TimeSpan.FromHours(12);
+
+    private sealed record Said(string Fingerprint, int Epoch, DateTimeOffset JudgeAgainAt, DateTimeOffset At);
+
+    private readonly ConcurrentDictionary<int, DateTimeOffset> _seen = [];
+    private readonly ConcurrentDictionary<int, Said> _said = [];
+    private int _revocations;
+
+    /// <summary>Changes with whatever a judgement of what is served depends on besides the report.</summary>
+    private int Epoch => unchecked(registry.Version * 1_000_003 + Volatile.Read(ref _revocations));
+
+    public void Saw(int host) => _seen[host] = clock.GetUtcNow();
+
+    public DateTimeOffset? LastSeen(Host h) =>
+        _seen.TryGetValue(h.Id, out var at) && (h.LastSeen is null || at > h.LastSeen) ? at : h.LastSeen;
+
+    public bool IsOnline(Host h) =>
+        h.State == HostState.Joined && LastSeen(h) > clock.GetUtcNow() - TimeSpan.FromSeconds(options.HostAwaySeconds);
+
+    /// <summary>What a report says, whenever it was said.</summary>
+    public static string Fingerprint(AgentReport report)
+    {
+        var said = report with
+        {
+            At = default,
+            Services = [.. report.Services.Select(s => s with { Looks = [.. s.Looks.Select(l => l with { At = default })] })],
+        };
+        return Convert.ToHexString(SHA256.HashData(JsonSerializer.SerializeToUtf8Bytes(said, BeaconJson.Default.AgentReport)));
+    }
+
+    /// <summary>Whether this was said before, and was judged by what holds now: then there is nothing to write.</summary>
+    public bool IsKnown(int host, string fingerprint)
+    {
+        Saw(host);
+        var now = clock.GetUtcNow();
+        if (!_said.TryGetValue(host, out var said) || said.Fingerprint != fingerprint || said.Epoch != Epoch || now >= said.JudgeAgainAt)
+            return false;
+        _said[host] = said with { At = now };
+        return true;
+    }
+
+    /// <param name="nextEnd">When the first certificate of those that were judged expires.</param>
+    public void Keep(int host, string fingerprint, DateTimeOffset? nextEnd)
+    {
+        var now = clock.GetUtcNow();
+        var again = nextEnd is { } end && end > now && end < now + JudgementLife ? end : now + JudgementLife;
+        _said[host] = new(fingerprint, Epoch, again, now);
+    }
+
+    /// <summary>When a host last said what is kept of it; null when it has not since the service started.</summary>
+    public DateTimeOffset? Confirmed(int host) => _said.TryGetValue(host, out var said) ? said.At : null;
+
+    /// <summary>What is kept of a host was changed otherwise: its next report is taken whole.</summary>
+    public void Forget(int host) => _said.TryRemove(host, out _);
+
+    /// <summary>States of certificates changed: what was judged before may be judged otherwise now.</summary>
+    public void JudgeAgain() => Interlocked.Increment(ref _revocations);
+
+    /// <summary>Writes down when hosts were seen last.</summary>
+    /// <param name="all">Also what was written down a short while ago: the service stops.</param>
+    public async Task WriteAsync(BeaconDb db, bool all, CancellationToken ct)
+    {
+        await using var write = await db.BeginWriteAsync(ct);
+        var old = clock.GetUtcNow() - KeptEvery;
+        foreach (var ids in _seen.Keys.Chunk(500))
+        foreach (var h in await db.Hosts.Where(h => ids.Contains(h.Id) && (all || h.LastSeen == null || h.LastSeen < old)).ToListAsync(ct))
+            if (LastSeen(h) is { } at && at != h.LastSeen)
+                h.Seen(at);
+        await write.CommitAsync(ct);
+    }
+}

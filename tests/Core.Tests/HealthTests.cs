@@ -88,7 +88,7 @@ public sealed class HealthTests
         Assert.Equal(PointFault.Stale, FaultOf(PointKind.Crl, Got(list), published: 4));
         // Half of a day's list is overlap: past three quarters it should have been followed.
         Assert.Null(FaultOf(PointKind.Crl, Got(list), World.Now.AddHours(17)));
-        Assert.Equal(PointFault.LapsesSoon, FaultOf(PointKind.Crl, Got(list), World.Now.AddHours(19)));
+        Assert.Equal(PointFault.ExpiresSoon, FaultOf(PointKind.Crl, Got(list), World.Now.AddHours(19)));
         Assert.Equal(PointFault.Expired, FaultOf(PointKind.Crl, Got(list), World.Now.AddHours(25)));
         Assert.Equal(PointFault.ClockSkew, FaultOf(PointKind.Crl, Got(list), World.Now.AddHours(-1)));
         Assert.Equal(PointFault.WrongType, FaultOf(PointKind.DeltaCrl, Got(list)));

@@ -175,7 +175,7 @@ public sealed class HealthTests
         );
         Put(list, PublicServer.Give(502, "text/plain", []), "server-error", "log");
         Put(list, List(now.AddDays(-3), now.AddDays(-2), 1), "expired", "issue-crl");
-        Put(list, List(now.AddHours(-23), now.AddHours(1), 9), "lapses-soon", "issue-crl", worst: false);
+        Put(list, List(now.AddHours(-23), now.AddHours(1), 9), "expires-soon", "issue-crl", worst: false);
         Put(list, List(now.AddHours(3), now.AddHours(9), 9), "clock-skew", "clock");
         var altered = w.Fetch(server.Url + list);
         altered[^1] ^= 1;

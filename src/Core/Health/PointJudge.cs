@@ -62,7 +62,7 @@ public enum PointFault
     Expired,
 
     /// <summary>It lapses before long, and its successor should have been there by now.</summary>
-    LapsesSoon,
+    ExpiresSoon,
 
     /// <summary>The responder's own certificate has ended.</summary>
     ResponderExpired,
@@ -423,7 +423,7 @@ public static class PointJudge
         if (now > crl.ThisUpdate + (until - crl.ThisUpdate) * 0.75)
             return new(
                 new(
-                    PointFault.LapsesSoon,
+                    PointFault.ExpiresSoon,
                     Severity.Soon,
                     $"List {crl.Number} there expires on {until:yyyy-MM-dd HH:mm} UTC, and its successor should have come.",
                     ["The next list was not signed or not published in time."],

@@ -373,7 +373,7 @@ public sealed class CheckHierarchy(
         var family = registry.Authorities.Where(a => a.Slug == w.Slug).SelectMany(a => a.Certified).Select(g => g.Read()).ToList();
         var verdict = PointJudge.Judge(new(w.Kind, w.Issuer, family, published, w.Asked, w.Revoked), fetched, clock.GetUtcNow());
         IReadOnlyList<string> deltas =
-            w.Kind == PointKind.Crl && verdict.Finding is null or { Fault: PointFault.Stale or PointFault.LapsesSoon }
+            w.Kind == PointKind.Crl && verdict.Finding is null or { Fault: PointFault.Stale or PointFault.ExpiresSoon }
                 ? Crl.Read(fetched.Body).FreshestUris
                 : [];
         return (w, new(w.Kind, w.Uri, w.WrittenIn, w.KeyNumber, verdict.Finding, verdict.Good, verdict.FreshUntil), deltas);

@@ -102,7 +102,7 @@ internal sealed class CarryOut(
         // What cannot be put in place later is said before an edition is issued for it.
         foreach (var s in order.Services ?? [])
             ConnectorOf(s).Test([]);
-        if (store.OfOrder(order.Id) is { } brought && brought.File.Certificate == order.Certificate)
+        if (store.OfOrder(order.Id) is { } brought && IsFor(brought, order))
         {
             step("the edition is in the store already");
             return await PutInAsync(order, brought, swap, step, ct);
@@ -138,6 +138,15 @@ internal sealed class CarryOut(
         store.Tidy(entry.File.Certificate, clock.GetUtcNow());
         step(services.Count == 1 ? $"{services[0]} serves it" : $"{services.Count} services serve it");
         return looks;
+    }
+
+    /// <summary>Numbers of orders begin anew with another service: it is the same order only when it asks for the same, and the edition can be used.</summary>
+    private bool IsFor(StoreEntry entry, Order order)
+    {
+        if (entry.File.Certificate != order.Certificate || entry.File.NotAfter <= clock.GetUtcNow())
+            return false;
+        var names = entry.Leaf().Names.ToHashSet();
+        return names.SetEquals(order.Names!.Select(AlternativeName.Parse));
     }
 
     private StoreEntry Entry(Order order) =>

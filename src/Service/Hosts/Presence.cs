@@ -25,7 +25,7 @@ public sealed class Presence(AuthorityRegistry registry, BeaconOptions options, 
     private int _revocations;
 
     /// <summary>Changes with whatever a judgement of what is served depends on besides the report.</summary>
-    private int Epoch => unchecked(registry.Version * 1_000_003 + Volatile.Read(ref _revocations));
+    public int Epoch => unchecked(registry.Version * 1_000_003 + Volatile.Read(ref _revocations));
 
     public void Saw(int host) => _seen[host] = clock.GetUtcNow();
 
@@ -57,12 +57,13 @@ public sealed class Presence(AuthorityRegistry registry, BeaconOptions options, 
         return true;
     }
 
+    /// <param name="epoch">The <see cref="Epoch"/> before it was judged: what changed meanwhile counts for the next report.</param>
     /// <param name="nextEnd">When the first certificate of those that were judged expires.</param>
-    public void Keep(int host, string fingerprint, DateTimeOffset? nextEnd)
+    public void Keep(int host, string fingerprint, int epoch, DateTimeOffset? nextEnd)
     {
         var now = clock.GetUtcNow();
         var again = nextEnd is { } end && end > now && end < now + JudgementLife ? end : now + JudgementLife;
-        _said[host] = new(fingerprint, Epoch, again, now);
+        _said[host] = new(fingerprint, epoch, again, now);
     }
 
     /// <summary>When a host last said what is kept of it; null when it has not since the service started.</summary>

@@ -18,7 +18,7 @@ public sealed class TakeReport(BeaconDb db, JudgeLook judge, KnownNames known, P
 
     public async Task RunAsync(int hostId, AgentReport report, CancellationToken ct)
     {
-        var fingerprint = Presence.Fingerprint(report);
+        var (fingerprint, epoch) = (Presence.Fingerprint(report), presence.Epoch);
         if (presence.IsKnown(hostId, fingerprint))
             return;
         await using var write = await db.BeginWriteAsync(ct);
@@ -76,7 +76,7 @@ public sealed class TakeReport(BeaconDb db, JudgeLook judge, KnownNames known, P
                 );
             }
         await write.CommitAsync(ct);
-        presence.Keep(hostId, fingerprint, db.Services.Local.Where(s => s.HostId == hostId).Min(s => s.ServedUntil));
+        presence.Keep(hostId, fingerprint, epoch, db.Services.Local.Where(s => s.HostId == hostId).Min(s => s.ServedUntil));
         if (NamesOf(db.Services.Local.Where(s => s.HostId == hostId)) != namesBefore)
             known.Changed();
         changes.Tell("host", host.Name);

@@ -171,6 +171,60 @@ public sealed class NginxSyntaxTests
     }
 
     [Fact]
+    public void A_snippet_that_two_sites_share_is_left_and_said()
+    {
+        var c = Load(
+            (
+                "nginx.conf",
+                "http { server { listen 443 ssl; server_name a.example; include tls.conf; } server { listen 443 ssl; server_name b.example; include tls.conf; } }"
+            ),
+            ("tls.conf", "ssl_certificate both.pem;\nssl_certificate_key both.key;\n")
+        );
+        var p = Assert.Throws<BeaconProblem>(() => NginxPlan.Bind(c, "a.example", "c", new UsedFiles("/x", "/y"), null, null));
+        Assert.Equal(ProblemCode.ConfigurationUnsupported, p.Code);
+        Assert.Contains("tls.conf:1 is shared: b.example", p.Message);
+    }
+
+    [Fact]
+    public void A_snippet_of_one_site_alone_is_changed()
+    {
+        var c = Load(
+            ("nginx.conf", "http { server { listen 443 ssl; server_name a.example; include tls.conf; } }"),
+            ("tls.conf", "ssl_certificate both.pem;\nssl_certificate_key both.key;\n")
+        );
+        var plan = NginxPlan.Bind(c, "a.example", "c", new UsedFiles("/x", "/y"), null, null);
+        Assert.Equal("ssl_certificate /x;\nssl_certificate_key /y;\n", Assert.Single(plan.Edits).After);
+    }
+
+    [Fact]
+    public void A_path_with_a_variable_is_left_and_said()
+    {
+        var c = Load(
+            (
+                "nginx.conf",
+                "http { server { listen 443 ssl; server_name a.example b.example; ssl_certificate /c/$ssl_server_name.pem; ssl_certificate_key /c/$ssl_server_name.key; } }"
+            )
+        );
+        var p = Assert.Throws<BeaconProblem>(() => NginxPlan.Bind(c, "a.example", "c", new UsedFiles("/x", "/y"), null, null));
+        Assert.Contains("depends on a variable", p.Message);
+    }
+
+    [Fact]
+    public void A_file_whose_lines_end_in_CRLF_keeps_them_there_and_back()
+    {
+        var text = "http {\r\n  server {\r\n    listen 127.0.0.1:80; # here\r\n    server_name a.example;\r\n  }\r\n}\r\n";
+        var c = Load(("nginx.conf", text));
+        var files = new UsedFiles("/x", "/y");
+        var plan = NginxPlan.Bind(c, "a.example", "c", files, null, null);
+        var after = Assert.Single(plan.Edits).After;
+        Assert.DoesNotContain("\n", after.Replace("\r\n", ""));
+        Assert.Contains("# here\r\n    listen 127.0.0.1:443 ssl;\r\n    ssl_certificate /x;\r\n", after);
+        File.WriteAllText(plan.Edits[0].Path, after);
+        var back = NginxPlan.Unbind(NginxConfiguration.Load(c.Main), plan.Bound!, files);
+        Assert.Equal(text, Assert.Single(back.Edits).After);
+    }
+
+    [Fact]
     public void Edits_of_two_sites_in_one_file_are_joined()
     {
         var text = "a\nb\nc\nd\n";

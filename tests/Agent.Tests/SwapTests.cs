@@ -84,6 +84,50 @@ public sealed class SwapTests
     }
 
     [Fact]
+    public async Task A_name_that_clients_used_before_and_the_new_certificate_lacks_undoes_the_swap()
+    {
+        using var n = new RealNginx(Plain.Replace("a.example;", "a.example second.example;")).Start();
+        var both = n.Issue("both", "a.example", "second.example");
+        await n.BindAsync(both, "a.example");
+        var before = File.ReadAllText(n.SitePath);
+        var one = n.Issue("one", "a.example");
+        var warned = n.Swap.Describe(n.Connector, one, "a.example", null).Warnings;
+        Assert.Contains(warned, w => w.Contains("lacks second.example"));
+        var p = await Assert.ThrowsAsync<BeaconProblem>(() => n.BindAsync(one, "a.example"));
+        Assert.Equal(ProblemCode.SwapUndone, p.Code);
+        Assert.Contains("second.example at", p.Message);
+        Assert.Contains("Everything is as it was", p.Message);
+        Assert.Equal(before, File.ReadAllText(n.SitePath));
+        Assert.Equal([both.File.Serial, both.File.Serial], new[] { n.Served("a.example"), n.Served("second.example") });
+    }
+
+    [Fact]
+    public async Task A_neighbour_that_a_swap_would_break_undoes_it()
+    {
+        // Both sites share an address; the default one's certificate is what a client without a site of its name gets.
+        using var n = new RealNginx(Two).Start();
+        await n.BindAsync(n.Issue("a.example", "a.example"), "a.example");
+        await n.BindAsync(n.Issue("b.example", "b.example"), "b.example");
+        var (a, b) = (n.Served("a.example"), n.Served("b.example"));
+        // Somebody edits the neighbour by hand and does not reload: a swap's reload would take that up.
+        var text = File.ReadAllText(n.SitePath);
+        var foreign = n.Issue("foreign", "elsewhere.example");
+        File.WriteAllText(
+            n.SitePath,
+            text.Replace("in-use/b.example/pair/certificates.pem", $"keyed/{Path.GetFileName(foreign.Folder)}/pair/certificates.pem")
+                .Replace("in-use/b.example/pair/key.pem", $"keyed/{Path.GetFileName(foreign.Folder)}/pair/key.pem")
+        );
+        var p = await Assert.ThrowsAsync<BeaconProblem>(() => n.BindAsync(n.Issue("a.example", "a.example"), "a.example"));
+        Assert.Contains("b.example at", p.Message);
+        Assert.Contains("is for elsewhere.example", p.Message);
+        // Putting our own back cannot bring back what somebody else's file says: that is told, and not called as it was.
+        Assert.Contains("clients are refused still: b.example", p.Message);
+        Assert.DoesNotContain("Everything is as it was", p.Message);
+        Assert.Equal(a, n.Served("a.example"));
+        Assert.NotEqual(b, n.Served("b.example"));
+    }
+
+    [Fact]
     public async Task A_site_in_a_folder_that_others_can_write_is_left_with_the_cure()
     {
         using var n = new RealNginx(Plain).Start();

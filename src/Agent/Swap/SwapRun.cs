@@ -25,10 +25,27 @@ internal sealed class SwapRun(CertificateStore store, SwapJournal journal, Bound
     public BindPlan Describe(IConnector connector, StoreEntry entry, string service, int? port)
     {
         connector.Test([]);
-        var plan = PlanOne(connector, entry, service, port);
+        var plan = WithUncovered(PlanOne(connector, entry, service, port), entry);
         connector.Test(plan.Edits, Instead(entry));
         CheckPorts(plan);
         return Shape(plan);
+    }
+
+    /// <summary>Says which of the service's own names the certificate lacks.</summary>
+    private static ServicePlan WithUncovered(ServicePlan plan, StoreEntry entry)
+    {
+        var has = entry.Leaf().Names;
+        var lacks = plan.Names.Where(n => HostNameMatch.Of(n.Replace("*.", "any."), has, null) != NameMatch.Fits).ToList();
+        return lacks.Count == 0
+            ? plan
+            : plan with
+            {
+                Warnings =
+                [
+                    .. plan.Warnings,
+                    $"The certificate lacks {string.Join(", ", lacks)}: clients that use such a name will refuse it.",
+                ],
+            };
     }
 
     public BindPlan DescribeRemoval(IConnector connector, string service)
@@ -64,6 +81,10 @@ internal sealed class SwapRun(CertificateStore store, SwapJournal journal, Bound
         step("testing the configuration with the new edition");
         connector.Test(edits, Instead(entry));
 
+        step("looking at what this server serves now");
+        var neighbours = new Neighbours(clock);
+        await neighbours.LookBeforeAsync(connector, ct);
+
         var record = journal.Open(
             order,
             connector.Kind,
@@ -85,6 +106,7 @@ internal sealed class SwapRun(CertificateStore store, SwapJournal journal, Bound
             await SettleAsync(connector, ct);
             step("looking at it from outside");
             var looks = await SeeAsync(connector, plans, entry.File.Serial, began, ct);
+            await neighbours.ThrowIfWorseAsync(ct);
             foreach (var b in plans.Select(p => p.Bound).OfType<BoundRecord>())
                 bounds.Keep(b);
             journal.Close(order);
@@ -92,7 +114,7 @@ internal sealed class SwapRun(CertificateStore store, SwapJournal journal, Bound
         }
         catch (Exception e) when (e is BeaconProblem or IOException or UnauthorizedAccessException)
         {
-            throw await UndoAsync(connector, record, e, ct);
+            throw await UndoAsync(connector, record, e, neighbours, ct);
         }
     }
 
@@ -117,7 +139,7 @@ internal sealed class SwapRun(CertificateStore store, SwapJournal journal, Bound
         }
         catch (Exception e) when (e is BeaconProblem or IOException or UnauthorizedAccessException)
         {
-            throw await UndoAsync(connector, record, e, ct);
+            throw await UndoAsync(connector, record, e, new Neighbours(clock), ct);
         }
     }
 
@@ -289,7 +311,13 @@ internal sealed class SwapRun(CertificateStore store, SwapJournal journal, Bound
         return looks;
     }
 
-    private async Task<BeaconProblem> UndoAsync(IConnector connector, SwapRecord record, Exception cause, CancellationToken ct)
+    private async Task<BeaconProblem> UndoAsync(
+        IConnector connector,
+        SwapRecord record,
+        Exception cause,
+        Neighbours neighbours,
+        CancellationToken ct
+    )
     {
         step("putting everything back");
         var left = journal.Restore(record);
@@ -308,6 +336,8 @@ internal sealed class SwapRun(CertificateStore store, SwapJournal journal, Bound
             ?? new BeaconProblem(ProblemCode.CannotWrite, cause.Message, "Check the disk and the permissions on the host.");
         var after =
             !connector.IsRunning() ? "The server is not running; start it by hand."
+            : await neighbours.WorseAsync(ct) is { } worse
+                ? $"Our changes were put back, but clients are refused still: {worse}. Its configuration was changed by somebody else and was taken up now; correct it."
             : died ? "Everything was put back and the server was started again."
             : left.Count > 0 ? $"{string.Join(", ", left)} was changed by somebody else meanwhile and is left as it is."
             : "Everything is as it was.";

@@ -38,6 +38,11 @@ internal static class NginxPlan
                         $"{site.Name} names {block.Certificates.Count} certificates in {Where(block.Certificates[0])}; it is not clear which to replace.",
                         "Leave one ssl_certificate and one ssl_certificate_key in its server block."
                     );
+                foreach (var named in block.Certificates.Concat(block.Keys))
+                {
+                    ThrowIfShared(named, site, sites);
+                    ThrowIfVariable(named, site);
+                }
                 if (block.Certificates.Concat(block.Keys).FirstOrDefault(d => d.Directive.Args.Count != 1) is { } odd)
                     throw new BeaconProblem(
                         ProblemCode.ConfigurationUnsupported,
@@ -132,14 +137,17 @@ internal static class NginxPlan
         void Insert(ServerBlock block, Directive? anchor, string[] lines)
         {
             var text = block.Place.File.Text;
+            var newLine = NewLineOf(text);
             if (anchor is not null)
             {
                 var lineStart = text.LastIndexOf('\n', Math.Max(0, anchor.Start - 1)) + 1;
                 var indent = string.IsNullOrWhiteSpace(text[lineStart..anchor.Start]) ? text[lineStart..anchor.Start] : null;
                 // A comment behind the directive stays with it.
-                var lineEnd = text.IndexOf('\n', anchor.End) is var end && end < 0 ? text.Length : end;
+                var lineEnd = text.IndexOf(newLine, anchor.End, StringComparison.Ordinal) is var end && end < 0 ? text.Length : end;
                 var at = indent is not null && text[anchor.End..lineEnd].TrimStart() is "" or ['#', ..] ? lineEnd : anchor.End;
-                edits.Add(new(block.Place.File.Path, at, at, string.Concat(lines.Select(l => (indent is null ? " " : "\n" + indent) + l))));
+                edits.Add(
+                    new(block.Place.File.Path, at, at, string.Concat(lines.Select(l => (indent is null ? " " : newLine + indent) + l)))
+                );
             }
             else
                 edits.Add(
@@ -194,14 +202,45 @@ internal static class NginxPlan
         void Remove(Placed p)
         {
             var text = p.File.Text;
+            var newLine = NewLineOf(text);
             var (start, end) = (p.Directive.Start, p.Directive.End);
             while (start > 0 && text[start - 1] is ' ' or '\t')
                 start--;
             // The line goes with its directive when nothing else stands on it.
-            if (start > 0 && text[start - 1] == '\n' && end < text.Length && text[end] == '\n')
-                start--;
+            if (text.AsSpan(0, start).EndsWith(newLine) && text.AsSpan(end).StartsWith(newLine))
+                start -= newLine.Length;
             edits.Add(new(p.File.Path, start, end, ""));
         }
+    }
+
+    /// <summary>What a line is ended by in a file, so that what we put into it looks like the rest.</summary>
+    private static string NewLineOf(string text) => text.Contains("\r\n", StringComparison.Ordinal) ? "\r\n" : "\n";
+
+    /// <summary>A line that several sites read through an include cannot be changed for one of them: the others would get a certificate that is not theirs.</summary>
+    private static void ThrowIfShared(Placed named, Site site, IReadOnlyList<Site> sites)
+    {
+        var others = sites
+            .Where(s => s.Name != site.Name && s.Blocks.SelectMany(b => b.Certificates.Concat(b.Keys)).Any(p => IsSame(p, named)))
+            .Select(s => s.Name)
+            .ToList();
+        if (others.Count > 0)
+            throw new BeaconProblem(
+                ProblemCode.ConfigurationUnsupported,
+                $"{named.Directive.Name} in {Where(named)} is shared: {string.Join(", ", others)} would get the certificate of {site.Name} too.",
+                $"Take the two lines out of the included file and write them into each site's own server block; then bind {site.Name}."
+            );
+    }
+
+    private static bool IsSame(Placed a, Placed b) => a.File.Path == b.File.Path && a.Directive.Start == b.Directive.Start;
+
+    private static void ThrowIfVariable(Placed named, Site site)
+    {
+        if (named.Directive.Args.Any(a => a.Contains('$', StringComparison.Ordinal)))
+            throw new BeaconProblem(
+                ProblemCode.ConfigurationUnsupported,
+                $"{named.Directive.Name} of {site.Name} ({Where(named)}) depends on a variable: it stands for the files of many names.",
+                $"Write a server block of its own for {site.Name}, with the paths of its files."
+            );
     }
 
     private static Site Find(IReadOnlyList<Site> sites, string service) =>

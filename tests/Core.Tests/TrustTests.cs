@@ -65,7 +65,7 @@ public sealed class TrustTests
         Assert.Equal(LookFault.NameMissing, Only(Judge("b.example", [_w.Leaf("a.example"), _w.Issuing])));
 
     [Fact]
-    public void A_lapsed_one_is_named() =>
+    public void An_expired_one_is_named() =>
         Assert.Equal(LookFault.Expired, Only(Judge("a.example", [_w.Leaf("a.example"), _w.Issuing], now: World.Now.AddDays(100))));
 
     [Fact]

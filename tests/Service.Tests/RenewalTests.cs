@@ -129,7 +129,7 @@ public sealed class RenewalTests
             }
         )
             Assert.Contains(said, rehearsal);
-        w.Bad("The root's key is not here", "authority", "renew", "root");
+        w.Bad("The root's key is offline", "authority", "renew", "root");
         w.Bad("No generation", "authority", "take-up", "issuing");
         w.Good("authority", "renew", "issuing");
         w.Bad("on its way already", "authority", "renew", "issuing");

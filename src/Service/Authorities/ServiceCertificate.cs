@@ -25,6 +25,7 @@ public sealed class ServiceCertificate(
     private readonly SemaphoreSlim _one = new(1, 1);
     private DateTimeOffset _planned;
     private bool _provisional;
+    private string? _serial;
 
     public SslStreamCertificateContext Context =>
         _context ?? throw new InvalidOperationException("The service's certificate is not there yet.");
@@ -120,6 +121,15 @@ public sealed class ServiceCertificate(
             Take(c);
     }
 
+    /// <summary>An edition was revoked or put on hold: if it is the service's own, the next round makes another with a new key. After a restart too: its file is gone.</summary>
+    public void Revoked(string serial)
+    {
+        if (serial != _serial)
+            return;
+        System.IO.File.Delete(File);
+        _planned = default;
+    }
+
     /// <summary>Another chain leads to the same certificate now, as when a cross certificate was added.</summary>
     public void ChainChanged()
     {
@@ -136,6 +146,7 @@ public sealed class ServiceCertificate(
         // Agents' issuers are named in the handshake, so that browsers without such a certificate do not ask their users.
         var trust = SslCertificateTrust.CreateForX509Collection(Load(registry.Keys.Select(k => k.Certificate)), sendTrustInHandshake: true);
         _provisional = false;
+        _serial = Core.Issuing.X509.Read(c.RawDataMemory).Serial.Hex;
         _context = SslStreamCertificateContext.Create(c, chain, offline: true, trust);
         _planned = new RenewalPolicy().PlannedFor(c.NotBefore.ToUniversalTime(), c.NotAfter.ToUniversalTime(), c.SerialNumber);
     }

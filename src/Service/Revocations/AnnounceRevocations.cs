@@ -9,6 +9,8 @@ public sealed class AnnounceRevocations(
     Protocols.Ocsp.OcspDesk ocsp,
     ClientCertificates clients,
     Hosts.Presence presence,
+    Authorities.ServiceCertificate own,
+    ResponderCertificates responders,
     Notices.Changes changes
 )
 {
@@ -24,7 +26,11 @@ public sealed class AnnounceRevocations(
         clients.Forget();
         presence.JudgeAgain();
         foreach (var (_, serial) in changed)
+        {
             ocsp.Forget(serial);
+            own.Revoked(serial);
+            responders.Revoked(serial);
+        }
         if (wasHeld)
             book.Reset();
         var told = await publish.RunAsync(actor, why, CrlOccasion.Changed, ct);

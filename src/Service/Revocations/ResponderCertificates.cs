@@ -86,7 +86,7 @@ public sealed class ResponderCertificates(
         // Under an ended certificate nothing ends later, and nobody asks.
         if (point.Certificate.NotAfter < now)
             return;
-        var file = Path.Combine(options.Data, "keys", $"responder-{point.KeyNumber}.pem");
+        var file = FileOf(point.KeyNumber);
         if (Of(point.KeyNumber) is null)
             TryLoad(file, point);
         if (Of(point.KeyNumber) is { } kept && now < kept.Planned)
@@ -113,6 +113,17 @@ public sealed class ResponderCertificates(
             Of(point.KeyNumber)!.Certificate.NotAfter
         );
     }
+
+    /// <summary>An edition was revoked or put on hold: if it is a responder's, the next round makes another with a new key.</summary>
+    public void Revoked(string serial)
+    {
+        if (Array.Find(_all, r => r.Certificate.Serial.Hex == serial) is not { } mine)
+            return;
+        File.Delete(FileOf(mine.KeyNumber));
+        _all = [.. _all.Select(r => r.KeyNumber == mine.KeyNumber ? r with { Planned = default } : r)];
+    }
+
+    private string FileOf(int keyNumber) => Path.Combine(options.Data, "keys", $"responder-{keyNumber}.pem");
 
     private void TryLoad(string file, IssuingPoint point)
     {

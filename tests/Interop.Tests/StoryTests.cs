@@ -196,10 +196,10 @@ public sealed class StoryTests(DemoWorld demo) : IClassFixture<DemoWorld>
     public void A5_a_service_is_put_back_as_it_was()
     {
         var site = Path.Combine(demo.Data, "web01", "sites", "timetable.conf");
-        Assert.Contains("live/timetable", File.ReadAllText(site));
+        Assert.Contains("in-use/timetable", File.ReadAllText(site));
         Assert.Contains("+    ssl_certificate ", demo.Ok("unbind", "web01/" + Timetable, "--preview"));
         demo.Ok("unbind", "web01/" + Timetable);
-        Assert.DoesNotContain("live/timetable", File.ReadAllText(site));
+        Assert.DoesNotContain("in-use/timetable", File.ReadAllText(site));
         Assert.Contains("Verify return code: 0 (ok)", SClient(Timetable, demo.Web01));
         demo.Ok("bind", Timetable, "--to", "web01/" + Timetable);
     }

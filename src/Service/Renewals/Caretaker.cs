@@ -69,13 +69,13 @@ internal sealed class Caretaker(
     private static Task SeenAsync(IServiceProvider services, bool all, CancellationToken ct) =>
         services.GetRequiredService<Hosts.Presence>().WriteAsync(services.GetRequiredService<BeaconDb>(), all, ct);
 
-    /// <summary>What the start and the first calls needed is given back, and every five minutes what was left since, unless there is so much to do that the collector runs by itself: an idle service is a small one.</summary>
+    /// <summary>What the start and the first calls needed is given back, and every minute what was left since, unless there is so much to do that the collector runs by itself: an idle service is a small one.</summary>
     private void GiveMemoryBack()
     {
-        if (_rounds is not (3 or 12) && _rounds % 150 != 0)
+        if (_rounds is not (3 or 12) && _rounds % 30 != 0)
             return;
         var collections = GC.CollectionCount(0);
-        if (_rounds < 150 || collections - _collections < 50)
+        if (_rounds < 30 || collections - _collections < 2)
             GC.Collect(2, GCCollectionMode.Aggressive, blocking: true, compacting: true);
         _collections = collections;
     }

@@ -65,7 +65,6 @@ public sealed class RevocationTests(RunningService service) : IClassFixture<Runn
     {
         var before = OwnSerial();
         Assert.StartsWith("serial=", before);
-        var asked = service.Beacon(_home ??= service.Home(), "cert", "list", "responder").Output;
         Beacon("cert", "revoke", "beacond@system", "--reason", "key-compromise");
         Beacon("cert", "revoke", "responder-1@system", "--reason", "key-compromise");
         var after = before;
@@ -75,8 +74,7 @@ public sealed class RevocationTests(RunningService service) : IClassFixture<Runn
             after = OwnSerial();
         }
         Assert.NotEqual(before, after);
-        Assert.Contains("serving", service.Beacon(_home, "cert", "list", "beacond").Output);
-        Assert.NotEqual("", asked);
+        Assert.Contains("serving", service.Beacon(_home!, "cert", "list", "beacond").Output);
         // The responder goes on too, under a certificate that is good.
         using var s = new Scratch();
         var (leaf, _, _) = Enrol(s);

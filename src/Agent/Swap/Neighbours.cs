@@ -77,7 +77,7 @@ internal sealed class Neighbours(TimeProvider clock)
         {
             var leaf = X509.Read(Convert.FromBase64String(look.Chain[0]));
             var now = clock.GetUtcNow();
-            return now > leaf.NotAfter || now < leaf.NotBefore ? "its certificate has expired"
+            return now > leaf.NotAfter || now < leaf.NotBefore ? "its certificate is not valid now"
                 : HostNameMatch.Of(target.ServerName, leaf.Names, null) != NameMatch.Fits
                     ? $"its certificate is for {string.Join(", ", leaf.Names.Take(3))}"
                 : null;

@@ -9,11 +9,19 @@ using OrderlyBeacon.Core;
 namespace OrderlyBeacon.Agent;
 
 /// <summary>One server that this agent looks after.</summary>
-/// <param name="Kind"><c>nginx</c>.</param>
-/// <param name="Binary">The server's program.</param>
-/// <param name="Config">Its main configuration file.</param>
+/// <param name="Kind"><c>nginx</c>, <c>postfix</c>, <c>dovecot</c> or <c>postgresql</c>.</param>
+/// <param name="Binary">The server's program, or the folder of its programs (PostgreSQL).</param>
+/// <param name="Config">Its main configuration file; of Postfix, the folder.</param>
 /// <param name="Prefix">The folder that relative paths in it start from.</param>
-internal sealed record ConnectorSettings(string Kind, string Binary, string Config, string? Prefix);
+internal sealed record ConnectorSettings(string Kind, string Binary, string Config, string? Prefix)
+{
+    /// <summary>What clients call it, where its configuration does not say.</summary>
+    public IReadOnlyList<string>? Names { get; init; }
+
+    /// <summary>This host's name.</summary>
+    [JsonIgnore]
+    public string Host { get; init; } = "localhost";
+}
 
 /// <summary>The agent's settings: <c>agent.json</c> in its state folder.</summary>
 /// <param name="Service">Address of the service.</param>

@@ -1,5 +1,6 @@
 using System.CommandLine;
 using System.Runtime.InteropServices;
+using OrderlyBeacon.Agent.Connectors;
 using OrderlyBeacon.Agent.Enrolment;
 using OrderlyBeacon.Agent.Orders;
 using OrderlyBeacon.Agent.Store;
@@ -32,15 +33,11 @@ internal static class Program
             Description = "File with the join code; - reads it from standard input.",
             Required = true,
         };
-        var nginx = new Option<string[]>("--nginx")
-        {
-            Description = "An nginx to look after: its main configuration file.",
-            DefaultValueFactory = _ => File.Exists("/etc/nginx/nginx.conf") ? ["/etc/nginx/nginx.conf"] : [],
-        };
+        var servers = KnownServers.All.Select(k => (Kind: k, Option: k.Option())).ToList();
         var nginxBinary = new Option<string>("--nginx-binary")
         {
             Description = "nginx's program.",
-            DefaultValueFactory = _ => "/usr/sbin/nginx",
+            DefaultValueFactory = _ => KnownServers.Nginx.Binary(""),
         };
         var prefix = new Option<string?>("--nginx-prefix")
         {
@@ -57,11 +54,12 @@ internal static class Program
             service,
             host,
             codeFile,
-            nginx,
             nginxBinary,
             prefix,
             every,
         };
+        foreach (var (_, option) in servers)
+            join.Add(option);
         join.SetAction(
             (r, ct) =>
                 GuardAsync(async () =>
@@ -82,13 +80,17 @@ internal static class Program
                         address.ToString(),
                         r.GetValue(host)!,
                         [
-                            .. r.GetValue(nginx)!
-                                .Select(c => new ConnectorSettings(
-                                    "nginx",
-                                    r.GetValue(nginxBinary)!,
-                                    Path.GetFullPath(c),
-                                    r.GetValue(prefix)
-                                )),
+                            // Who names one server means that one, and not what else is on the machine.
+                            .. servers
+                                .Where(x => r.GetResult(x.Option) is { Implicit: false } || !servers.Any(o => r.GetResult(o.Option) is { Implicit: false }))
+                                .SelectMany(x =>
+                                r.GetValue(x.Option)!
+                                    .Select(c =>
+                                        x.Kind == KnownServers.Nginx
+                                            ? new ConnectorSettings(x.Kind.Name, r.GetValue(nginxBinary)!, Path.GetFullPath(c), r.GetValue(prefix))
+                                            : x.Kind.Settings(c)
+                                    )
+                            ),
                         ],
                         r.GetValue(every)
                     ).Save(folder);
@@ -123,9 +125,37 @@ internal static class Program
                     await new AgentLoop(folder, settings, TimeProvider.System, Log).RunAsync(stop.Token);
                 })
         );
-        return await new RootCommand("The agent of Orderly Beacon.") { state, join, run }
+        return await new RootCommand("The agent of Orderly Beacon.") { state, join, AddServer(state), run }
             .Parse(args)
             .InvokeAsync();
+    }
+
+    private static Command AddServer(Option<string> state)
+    {
+        var kind = new Argument<string>("kind") { Description = $"One of {string.Join(", ", KnownServers.All.Select(k => k.Name))}." };
+        var config = new Argument<string>("configuration") { Description = "Its main configuration file; of Postfix, the folder." };
+        var names = new Option<string[]>("--name") { Description = "What clients call it, where its configuration does not say." };
+        var add = new Command("add", "Look after one more server on this host. Takes effect when the agent is started again.") { kind, config, names };
+        add.SetAction(
+            (r, ct) =>
+                GuardAsync(() =>
+                {
+                    var folder = Path.GetFullPath(r.GetValue(state)!);
+                    var known = KnownServers.Of(r.GetValue(kind)!);
+                    var added = known.Settings(r.GetValue(config)!) with { Names = r.GetValue(names) is { Length: > 0 } n ? n : null };
+                    var settings = AgentSettings.Load(folder);
+                    if (settings.Connectors.Any(c => c.Kind == added.Kind && c.Config == added.Config))
+                        throw new BeaconProblem(
+                            ProblemCode.AlreadyExists,
+                            $"{added.Kind} at {added.Config} is looked after already.",
+                            "See beacon service list."
+                        );
+                    (settings with { Connectors = [.. settings.Connectors, added] }).Save(folder);
+                    Console.WriteLine($"{added.Kind} at {added.Config} is added. Start the agent again to look after it.");
+                    return Task.CompletedTask;
+                })
+        );
+        return add;
     }
 
     private static void Log(string text) => Console.WriteLine($"{DateTimeOffset.UtcNow:yyyy-MM-ddTHH:mm:ss.fffZ} {text}");

@@ -1,7 +1,12 @@
 namespace OrderlyBeacon.Contracts;
 
 /// <summary>Where a service answers.</summary>
-public sealed record EndpointInfo(string Address, int Port, bool Tls);
+/// <param name="Tls">Whether clients can have TLS there.</param>
+public sealed record EndpointInfo(string Address, int Port, bool Tls)
+{
+    /// <summary>How clients come to it.</summary>
+    public ProbeProtocol Protocol { get; init; }
+}
 
 /// <summary>What one connection met, raw: the service judges it.</summary>
 /// <param name="Chain">DER certificates in Base64, leaf first.</param>
@@ -16,6 +21,9 @@ public sealed record LookReport(
     IReadOnlyList<string> Chain
 )
 {
+    /// <summary>The service that was looked at, as its host names it; null when an address was.</summary>
+    public string? Service { get; init; }
+
     /// <summary>More certificates are neither sent nor judged; clients follow 16 at most.</summary>
     public const int MostCertificates = 24;
 }
@@ -24,7 +32,7 @@ public sealed record LookReport(
 public sealed record ProblemInfo(string Code, string Message, string Cure);
 
 /// <summary>A service that a connector found.</summary>
-/// <param name="Name">Its name on its host: the first server name.</param>
+/// <param name="Name">Its name on its host, which no other service there has: the first server name, or the kind of server.</param>
 /// <param name="Places">Files and lines where it is configured.</param>
 /// <param name="Problem">Why this service cannot be changed now, if so.</param>
 public sealed record FoundService(
@@ -36,7 +44,14 @@ public sealed record FoundService(
     string? CertificateFile,
     ProblemInfo? Problem,
     IReadOnlyList<LookReport> Looks
-);
+)
+{
+    /// <summary>Whether clients can use it without TLS; null from agents that do not say.</summary>
+    public bool? ClearText { get; init; }
+
+    /// <summary>Its configuration does not say what clients call it: the names are its certificate's, or its host's.</summary>
+    public bool NamesAreAssumed { get; init; }
+}
 
 /// <summary>A keyed entry of the host's store.</summary>
 public sealed record StoreEntryInfo(string Certificate, string Serial, string Thumbprint, DateTimeOffset NotAfter, bool Live);
@@ -76,7 +91,11 @@ public sealed record Order(
     string? Address,
     string? ServerName,
     IReadOnlyList<string>? Anchors
-);
+)
+{
+    /// <summary>How to come to TLS when looking at an address.</summary>
+    public ProbeProtocol Protocol { get; init; }
+}
 
 public sealed record OrderList(IReadOnlyList<Order> Orders);
 

@@ -65,7 +65,7 @@ public enum HostState
 }
 
 /// <summary>What an agent can be ordered to do.</summary>
-[JsonConverter(typeof(OrderKindWord))]
+[JsonConverter(typeof(OpenWord<OrderKind>))]
 public enum OrderKind
 {
     /// <summary>Make a key and a CSR, fetch the edition, keep it in the store, put it into its services.</summary>
@@ -90,19 +90,50 @@ public enum OrderKind
     Unknown,
 }
 
-/// <summary>As <see cref="HyphenEnum{T}"/>; a word that is not known is <see cref="OrderKind.Unknown"/>, so that one order does not spoil the others.</summary>
-public sealed class OrderKindWord : JsonConverter<OrderKind>
+/// <summary>
+/// As <see cref="HyphenEnum{T}"/>; a word that is not known, from a newer program, is read as the member <c>Unknown</c>, so that it does not spoil what stands around it.
+/// </summary>
+public sealed class OpenWord<T> : JsonConverter<T>
+    where T : struct, Enum
 {
-    public override OrderKind Read(ref Utf8JsonReader reader, Type typeToConvert, JsonSerializerOptions options)
+    private static readonly Dictionary<string, T> ByWord = Enum.GetValues<T>()
+        .ToDictionary(v => JsonNamingPolicy.KebabCaseLower.ConvertName(v.ToString()));
+
+    public static IReadOnlyCollection<string> Words => ByWord.Keys;
+
+    public override T Read(ref Utf8JsonReader reader, Type typeToConvert, JsonSerializerOptions options)
     {
         var word = reader.TokenType == JsonTokenType.String ? reader.GetString() : null;
-        return word is not null && Enum.TryParse<OrderKind>(word, ignoreCase: true, out var kind) && char.IsAsciiLetter(word[0])
-            ? kind
-            : OrderKind.Unknown;
+        // Whatever else stands there is passed over whole.
+        reader.Skip();
+        return word is not null && ByWord.TryGetValue(word, out var value) ? value : Enum.Parse<T>("Unknown");
     }
 
-    public override void Write(Utf8JsonWriter writer, OrderKind value, JsonSerializerOptions options) =>
-        writer.WriteStringValue(value.ToString().ToLowerInvariant());
+    public override void Write(Utf8JsonWriter writer, T value, JsonSerializerOptions options) =>
+        writer.WriteStringValue(JsonNamingPolicy.KebabCaseLower.ConvertName(value.ToString()));
+}
+
+/// <summary>How a client comes to TLS at an endpoint.</summary>
+[JsonConverter(typeof(OpenWord<ProbeProtocol>))]
+public enum ProbeProtocol
+{
+    /// <summary>At once.</summary>
+    Tls,
+
+    /// <summary>By STARTTLS after EHLO (RFC 3207).</summary>
+    Smtp,
+
+    /// <summary>By STARTTLS (RFC 9051, section 6.2.1).</summary>
+    Imap,
+
+    /// <summary>By STLS (RFC 2595, section 4).</summary>
+    Pop3,
+
+    /// <summary>By an SSLRequest message before anything else.</summary>
+    PostgreSql,
+
+    /// <summary>A way that this program does not know, from a newer one.</summary>
+    Unknown,
 }
 
 [JsonConverter(typeof(HyphenEnum<OrderState>))]

@@ -129,6 +129,9 @@ public enum ProblemCode
     /// <summary>The server would not take the change; everything is as it was.</summary>
     SwapUndone,
 
+    /// <summary>The server would not take the change, and putting it back did not help either: a person must look.</summary>
+    SwapStuck,
+
     /// <summary>The server did not stay up; it was put back and started again.</summary>
     ServerDied,
 

@@ -43,12 +43,13 @@ public sealed class AgainTests
             n.SitePath,
             bound.Replace($"{inUse}/pair/certificates.pem", $"{live}/chain.pem").Replace($"{inUse}/pair/key.pem", $"{live}/key.pem")
         );
-        n.Connector.Test([]);
+        n.Bounds.Keep(new("a.example", "a.example", null) { AddedListeners = [$"{n.Address}:8443 ssl"] });
+        n.Connector.Test(n.Connector.Files);
 
         // Twice: a start that is cut off is followed by another.
         n.Store.TakeOverEarlier();
         n.Store.TakeOverEarlier();
-        n.Connector.Test([]);
+        n.Connector.Test(n.Connector.Files);
         Assert.Equal(first.File.Serial, n.Store.InUse("a.example")!.File.Serial);
         Assert.Equal(UnixFileMode.UserRead | UnixFileMode.UserWrite, File.GetUnixFileMode(Path.Combine(first.Folder, "pair", "key.pem")));
         Assert.Equal(File.ReadAllText(first.KeyPath), File.ReadAllText(Path.Combine(live, "key.pem")));
@@ -59,7 +60,7 @@ public sealed class AgainTests
         Assert.Equal(second.File.Serial, n.Served("a.example"));
         Assert.Equal(bound, File.ReadAllText(n.SitePath));
         Assert.Equal(File.ReadAllText(second.ChainPath), File.ReadAllText(Path.Combine(live, "chain.pem")));
-        await n.Swap.UnbindAsync(5000, n.Connector, "a.example", TestContext.Current.CancellationToken);
+        await n.Swap.UnbindAsync(5000, n.Service("a.example"), TestContext.Current.CancellationToken);
         Assert.Equal(before, File.ReadAllText(n.SitePath));
     }
 
@@ -70,7 +71,7 @@ public sealed class AgainTests
         var book = new BoundBook(s.Path);
         string[] names = ["*.a.example", "_.a.example", "a.example", "any:8080", "any_8080"];
         foreach (var name in names)
-            book.Keep(new BoundRecord(name, "cert of " + name, [], null, null));
+            book.Keep(new BoundRecord(name, "cert of " + name, []));
         Assert.All(names, name => Assert.Equal("cert of " + name, book.Find(name)!.Certificate));
         book.Forget("*.a.example");
         Assert.Null(book.Find("*.a.example"));
@@ -82,7 +83,7 @@ public sealed class AgainTests
     {
         using var s = new Scratch();
         var book = new BoundBook(s.Path);
-        book.Keep(new BoundRecord("*.a.example", "old", [], null, null));
+        book.Keep(new BoundRecord("*.a.example", "old", null) { AddedListeners = [] });
         var written = Directory.GetFiles(Path.Combine(s.Path, "bound")).Single();
         File.Move(written, Path.Combine(s.Path, "bound", "_.a.example.json"));
         Assert.Equal("old", book.Find("*.a.example")!.Certificate);
@@ -110,41 +111,52 @@ public sealed class AgainTests
     public async Task One_broken_server_and_two_of_one_name_do_not_spoil_the_report()
     {
         using var s = new Scratch();
-        var report = await Surroundings.DescribeAsync(
-            [new Fake("mail", "mail.example"), new Fake("web", "mail.example"), new Fake("web", "www.example")],
-            new CertificateStore(s["store"]),
-            TimeProvider.System,
-            TestContext.Current.CancellationToken
-        );
-        Assert.Equal(["mail mail.example", "web www.example"], report.Services.Select(x => $"{x.Connector} {x.Name}"));
-        Assert.Equal("name-ambiguous", report.Problem!.Code);
-        Assert.Contains("mail at /etc/mail:1 and web at /etc/web:1", report.Problem.Message);
-        var broken = await Surroundings.DescribeAsync(
-            [new Fake("odd", null), new Fake("web", "www.example")],
-            new CertificateStore(s["store"]),
-            TimeProvider.System,
-            TestContext.Current.CancellationToken
-        );
-        Assert.Equal("www.example", Assert.Single(broken.Services).Name);
-        Assert.Contains("odd", broken.Problem!.Message);
+        var report = await ReportAsync(s, new Fake("web", "a.example"), new Fake("odd", null), new Fake("web-2", "a.example"));
+        Assert.Equal(["a.example", "a.example@web-2"], report.Services.Select(x => x.Name));
+        Assert.Contains("odd", report.Problem!.Message);
     }
 
-    /// <summary>A server that has one service, or whose configuration throws.</summary>
-    private sealed class Fake(string kind, string? service) : IConnector
+    [Fact]
+    public void A_service_is_found_by_its_name_on_the_host()
     {
-        public string Kind => kind;
+        var instances = new Instances([new Fake("web", "a.example"), new Fake("odd", null), new Fake("web-2", "a.example")]);
+        Assert.Equal("web", instances.Service("a.example").Instance.Id.Name);
+        var second = instances.Service("a.example@web-2");
+        Assert.Equal(("web-2", "a.example"), (second.Instance.Id.Name, second.Name));
+        Assert.Contains("odd", Assert.Throws<BeaconProblem>(() => instances.Service("b.example@odd")).Message);
+        Assert.Equal(ProblemCode.NotFound, Assert.Throws<BeaconProblem>(() => instances.Service("b.example")).Code);
+        var p = Assert.Throws<BeaconProblem>(() => Instances.Of([new("lighthouse", "/x", "/y", null)], "h.example"));
+        Assert.Contains("nginx", p.Cure);
+    }
 
-        public Discovery Discover() =>
+    private static Task<AgentReport> ReportAsync(Scratch s, params IConnector[] connectors) =>
+        Surroundings.DescribeAsync(
+            new Instances(connectors),
+            new CertificateStore(s["store"]),
+            new BoundBook(s.Path),
+            TimeProvider.System,
+            TestContext.Current.CancellationToken
+        );
+
+    /// <summary>A server that has one site, or whose configuration throws.</summary>
+    private sealed class Fake(string name, string? service) : IConnector
+    {
+        public InstanceId Id => new("web", name, "/etc/" + name);
+
+        public bool HasSites => true;
+
+        public Needs Needs { get; } = new(StoreForm.Pair);
+
+        public IFiles Files { get; } = new HostFiles();
+
+        public Discovery Discover(IFiles files) =>
             service is null
                 ? throw new FormatException("An invalid IP address was specified.")
-                : new([new FoundService(kind, service, [service], [], [$"/etc/{kind}:1"], null, null, [])], null);
+                : new([new FoundService("web", service, [service], [], [$"/etc/{name}:1"], null, null, [])], null);
 
-        public ServicePlan PlanBinding(string s, string certificate, UsedFiles files, int? port, BoundRecord? earlier) =>
-            throw new NotSupportedException();
+        public ChangeSet PlanBinding(BindChange change, IFiles files) => throw new NotSupportedException();
 
-        public ServicePlan PlanRemoval(BoundRecord bound, UsedFiles files) => throw new NotSupportedException();
-
-        public void Test(IReadOnlyList<FileEdit> edits, (string Path, string ReadFrom)? instead = null) { }
+        public void Test(IFiles files, ReadInstead? instead = null) { }
 
         public bool IsRunning() => true;
 

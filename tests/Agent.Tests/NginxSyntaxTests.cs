@@ -1,6 +1,7 @@
 using System.Diagnostics;
 using OrderlyBeacon.Agent.Connectors;
 using OrderlyBeacon.Agent.Connectors.Nginx;
+using OrderlyBeacon.Agent.Probes;
 using OrderlyBeacon.Agent.Store;
 using OrderlyBeacon.Agent.Swap;
 using OrderlyBeacon.Core;
@@ -34,7 +35,24 @@ public sealed class NginxSyntaxTests
             Directory.CreateDirectory(Path.GetDirectoryName(s[path])!);
             s.File(path, text);
         }
-        return NginxConfiguration.Load(s["nginx.conf"]);
+        return NginxConfiguration.Load(s["nginx.conf"], new HostFiles());
+    }
+
+    /// <summary>One mutated file, whatever is asked for.</summary>
+    private sealed class OneText(string text) : IFiles
+    {
+        public string? Find(string path) => text;
+
+        public IReadOnlyList<string> FilesIn(string folder) => [];
+
+        public IReadOnlyList<string> FoldersIn(string folder) => [];
+    }
+
+    /// <summary>Takes a binding out again, from the memory of what it changed.</summary>
+    private static ChangeSet Back(ChangeSet plan, UsedFiles used)
+    {
+        var files = new HostFiles();
+        return Bindings.Remove(Bindings.After(plan.Service, "c", null, null, plan.Edits, files), used, files);
     }
 
     [Fact]
@@ -85,7 +103,7 @@ public sealed class NginxSyntaxTests
     public void A_flat_copy_keeps_every_directive_and_knows_where_lines_came_from()
     {
         var c = Load(("nginx.conf", Sample), ("sites/1.conf", "\n\nserver { listen 81; server_name c.example; }"));
-        var (text, origins) = c.Flatten(new Dictionary<string, string>());
+        var (text, origins) = c.Flatten();
         var line = Array.FindIndex(text.Split('\n'), l => l.Contains("listen 81", StringComparison.Ordinal));
         Assert.EndsWith("sites/1.conf", origins[line].File);
         Assert.Equal(3, origins[line].Line);
@@ -104,27 +122,16 @@ public sealed class NginxSyntaxTests
             ("nginx.conf", "http { include sites/*; }"),
             ("sites/a.conf", "server {\n    listen 127.0.0.1:80; # here\n    server_name a.example;\n    root /x;\n}\n")
         );
-        var plan = NginxPlan.Bind(
-            c,
-            "a.example",
-            "a.example",
-            new UsedFiles("/store/in-use/a/chain.pem", "/store/in-use/a/key.pem"),
-            null,
-            null
-        );
+        var plan = NginxPlan.Bind(c, new("a.example", new UsedFiles("/store/in-use/a/chain.pem", "/store/in-use/a/key.pem"), null, []));
         Assert.Equal(
             "server {\n    listen 127.0.0.1:80; # here\n    listen 127.0.0.1:443 ssl;\n    ssl_certificate /store/in-use/a/chain.pem;\n    ssl_certificate_key /store/in-use/a/key.pem;\n    server_name a.example;\n    root /x;\n}\n",
             Assert.Single(plan.Edits).After
         );
-        Assert.Equal([new ProbeTarget("127.0.0.1", 443, "a.example")], plan.Targets);
-        Assert.Contains("+    listen 127.0.0.1:443 ssl;", TextDiff.Of(plan.Edits[0].Before, plan.Edits[0].After));
+        Assert.Equal([new Probe("127.0.0.1", 443, "a.example")], plan.Targets);
+        Assert.Contains("+    listen 127.0.0.1:443 ssl;", TextDiff.Of(plan.Edits[0].Before!, plan.Edits[0].After!));
         // And back again, to the letter.
         File.WriteAllText(plan.Edits[0].Path, plan.Edits[0].After);
-        var back = NginxPlan.Unbind(
-            NginxConfiguration.Load(c.Main),
-            plan.Bound!,
-            new UsedFiles("/store/in-use/a/chain.pem", "/store/in-use/a/key.pem")
-        );
+        var back = Back(plan, new UsedFiles("/store/in-use/a/chain.pem", "/store/in-use/a/key.pem"));
         Assert.Equal(plan.Edits[0].Before, Assert.Single(back.Edits).After);
     }
 
@@ -134,21 +141,13 @@ public sealed class NginxSyntaxTests
         var text =
             "http {\n server {\n  listen 443 ssl; listen 80;\n  server_name a.example;\n  ssl_certificate 'old.pem'; ssl_certificate_key old.key;\n }\n}\n";
         var c = Load(("nginx.conf", text));
-        var plan = NginxPlan.Bind(c, "a.example", "a.example", new UsedFiles("/s/chain.pem", "/s/key.pem"), null, null);
+        var plan = NginxPlan.Bind(c, new("a.example", new UsedFiles("/s/chain.pem", "/s/key.pem"), null, []));
         Assert.Contains("ssl_certificate /s/chain.pem; ssl_certificate_key /s/key.pem;", Assert.Single(plan.Edits).After);
         File.WriteAllText(plan.Edits[0].Path, plan.Edits[0].After);
-        var again = NginxPlan.Bind(
-            NginxConfiguration.Load(c.Main),
-            "a.example",
-            "a.example",
-            new UsedFiles("/s/chain.pem", "/s/key.pem"),
-            null,
-            plan.Bound
-        );
+        var again = NginxPlan.Bind(NginxConfiguration.Load(c.Main, new HostFiles()), new("a.example", new UsedFiles("/s/chain.pem", "/s/key.pem"), null, []));
         Assert.Empty(again.Edits);
-        Assert.Equal("old.pem", again.Bound!.OldCertificate);
-        var back = NginxPlan.Unbind(NginxConfiguration.Load(c.Main), plan.Bound!, new UsedFiles("/s/chain.pem", "/s/key.pem"));
-        Assert.Equal(text.Replace("'old.pem'", "old.pem"), Assert.Single(back.Edits).After);
+        var back = Back(plan, new UsedFiles("/s/chain.pem", "/s/key.pem"));
+        Assert.Equal(text, Assert.Single(back.Edits).After);
     }
 
     [Theory]
@@ -157,14 +156,7 @@ public sealed class NginxSyntaxTests
     public void Unclear_forms_are_left_alone(string server, string word)
     {
         var p = Assert.Throws<BeaconProblem>(() =>
-            NginxPlan.Bind(
-                Load(("nginx.conf", "http { server { " + server + " } }")),
-                "a.example",
-                "c",
-                new UsedFiles("/x", "/y"),
-                null,
-                null
-            )
+            NginxPlan.Bind(Load(("nginx.conf", "http { server { " + server + " } }")), new("a.example", new UsedFiles("/x", "/y"), null, []))
         );
         Assert.Equal(ProblemCode.ConfigurationUnsupported, p.Code);
         Assert.Contains(word, p.Message);
@@ -180,7 +172,7 @@ public sealed class NginxSyntaxTests
             ),
             ("tls.conf", "ssl_certificate both.pem;\nssl_certificate_key both.key;\n")
         );
-        var p = Assert.Throws<BeaconProblem>(() => NginxPlan.Bind(c, "a.example", "c", new UsedFiles("/x", "/y"), null, null));
+        var p = Assert.Throws<BeaconProblem>(() => NginxPlan.Bind(c, new("a.example", new UsedFiles("/x", "/y"), null, [])));
         Assert.Equal(ProblemCode.ConfigurationUnsupported, p.Code);
         Assert.Contains("tls.conf:1 is shared: b.example", p.Message);
     }
@@ -192,7 +184,7 @@ public sealed class NginxSyntaxTests
             ("nginx.conf", "http { server { listen 443 ssl; server_name a.example; include tls.conf; } }"),
             ("tls.conf", "ssl_certificate both.pem;\nssl_certificate_key both.key;\n")
         );
-        var plan = NginxPlan.Bind(c, "a.example", "c", new UsedFiles("/x", "/y"), null, null);
+        var plan = NginxPlan.Bind(c, new("a.example", new UsedFiles("/x", "/y"), null, []));
         Assert.Equal("ssl_certificate /x;\nssl_certificate_key /y;\n", Assert.Single(plan.Edits).After);
     }
 
@@ -205,7 +197,7 @@ public sealed class NginxSyntaxTests
                 "http { server { listen 443 ssl; server_name a.example b.example; ssl_certificate /c/$ssl_server_name.pem; ssl_certificate_key /c/$ssl_server_name.key; } }"
             )
         );
-        var p = Assert.Throws<BeaconProblem>(() => NginxPlan.Bind(c, "a.example", "c", new UsedFiles("/x", "/y"), null, null));
+        var p = Assert.Throws<BeaconProblem>(() => NginxPlan.Bind(c, new("a.example", new UsedFiles("/x", "/y"), null, [])));
         Assert.Contains("depends on a variable", p.Message);
     }
 
@@ -215,12 +207,12 @@ public sealed class NginxSyntaxTests
         var text = "http {\r\n  server {\r\n    listen 127.0.0.1:80; # here\r\n    server_name a.example;\r\n  }\r\n}\r\n";
         var c = Load(("nginx.conf", text));
         var files = new UsedFiles("/x", "/y");
-        var plan = NginxPlan.Bind(c, "a.example", "c", files, null, null);
-        var after = Assert.Single(plan.Edits).After;
+        var plan = NginxPlan.Bind(c, new("a.example", files, null, []));
+        var after = Assert.Single(plan.Edits).After!;
         Assert.DoesNotContain("\n", after.Replace("\r\n", ""));
         Assert.Contains("# here\r\n    listen 127.0.0.1:443 ssl;\r\n    ssl_certificate /x;\r\n", after);
         File.WriteAllText(plan.Edits[0].Path, after);
-        var back = NginxPlan.Unbind(NginxConfiguration.Load(c.Main), plan.Bound!, files);
+        var back = Back(plan, files);
         Assert.Equal(text, Assert.Single(back.Edits).After);
     }
 
@@ -260,16 +252,15 @@ public sealed class NginxSyntaxTests
             var mutated = new string([.. text]);
             try
             {
-                var c = NginxConfiguration.Load("/nowhere/nginx.conf", _ => mutated);
+                var c = NginxConfiguration.Load("/nowhere/nginx.conf", new OneText(mutated));
                 foreach (var site in NginxSites.Find(c))
                     try
                     {
                         foreach (
-                            var e in NginxPlan
-                                .Bind(c, site.Name, "x", new UsedFiles("/store/chain.pem", "/store/key.pem"), null, null)
+                            var e in NginxPlan.Bind(c, new(site.Name, new UsedFiles("/store/chain.pem", "/store/key.pem"), null, []))
                                 .Edits
                         )
-                            NginxSyntax.Read("after", e.After);
+                            NginxSyntax.Read("after", e.After!);
                     }
                     catch (BeaconProblem p) when (p.Code is ProblemCode.ConfigurationUnsupported) { }
             }

@@ -20,7 +20,7 @@ public sealed class SwapTests
         using var n = new RealNginx(Plain).Start();
         var before = File.ReadAllText(n.SitePath);
         var first = n.Issue("a.example", "a.example");
-        var plan = n.Swap.Describe(n.Connector, first, "a.example", 8443);
+        var plan = n.Swap.Describe(first, n.Service("a.example"), 8443);
         Assert.Contains("+    listen", Assert.Single(plan.Changes).Diff);
         Assert.Equal(before, File.ReadAllText(n.SitePath));
         Assert.Null(n.Served("a.example"));
@@ -37,7 +37,7 @@ public sealed class SwapTests
         Assert.Equal(second.File.Serial, n.Served("a.example"));
         Assert.Equal(changed, File.GetLastWriteTimeUtc(n.SitePath));
 
-        await n.Swap.UnbindAsync(5000, n.Connector, "a.example", CancellationToken.None);
+        await n.Swap.UnbindAsync(5000, n.Service("a.example"), CancellationToken.None);
         Assert.Equal(before, File.ReadAllText(n.SitePath));
         Assert.Null(n.Served("a.example"));
     }
@@ -91,7 +91,7 @@ public sealed class SwapTests
         await n.BindAsync(both, "a.example");
         var before = File.ReadAllText(n.SitePath);
         var one = n.Issue("one", "a.example");
-        var warned = n.Swap.Describe(n.Connector, one, "a.example", null).Warnings;
+        var warned = n.Swap.Describe(one, n.Service("a.example"), null).Warnings;
         Assert.Contains(warned, w => w.Contains("lacks second.example"));
         var p = await Assert.ThrowsAsync<BeaconProblem>(() => n.BindAsync(one, "a.example"));
         Assert.Equal(ProblemCode.SwapUndone, p.Code);
@@ -194,13 +194,11 @@ public sealed class SwapTests
         // As a kill would leave it: record written, link turned, not confirmed.
         var second = n.Issue("a.example", "a.example");
         n.Journal.Open(
-            77,
-            "nginx",
-            "a.example",
-            second.File.Serial,
-            n.Store.InUseLink("a.example"),
-            n.Store.LinkTargetFor(second),
-            [new(n.SitePath, bound, bound + "# half")]
+            new(77, null, "a.example", second.File.Serial, n.Store.InUseLink("a.example"), null, n.Store.LinkTargetFor(second), [])
+            {
+                Instances = ["nginx"],
+            },
+            [new(new(n.SitePath, bound, bound + "# half"), null)]
         );
         AtomicFiles.Link(n.Store.InUseLink("a.example"), n.Store.LinkTargetFor(second));
         File.WriteAllText(n.SitePath, bound + "# half");
@@ -217,7 +215,8 @@ public sealed class SwapTests
     {
         using var n = new RealNginx(Plain).Start();
         var before = File.ReadAllText(n.SitePath);
-        n.Journal.Open(78, "nginx", null, null, null, null, [new(n.SitePath, before, before + "# ours")]);
+        // As an agent before 0.2 wrote it.
+        n.Journal.Open(new(78, "nginx", null, null, null, null, null, []), [new(new(n.SitePath, before, before + "# ours"), null)]);
         File.WriteAllText(n.SitePath, before + "# theirs");
         await n.Swap.RecoverAsync(_ => n.Connector, CancellationToken.None);
         Assert.EndsWith("# theirs", File.ReadAllText(n.SitePath));

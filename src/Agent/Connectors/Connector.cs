@@ -1,61 +1,100 @@
+using OrderlyBeacon.Agent.Probes;
 using OrderlyBeacon.Agent.Store;
+using OrderlyBeacon.Agent.Swap;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 
 namespace OrderlyBeacon.Agent.Connectors;
 
+/// <summary>One server on this host: a kind and its configuration.</summary>
+/// <param name="Kind">As in agent.json: <c>nginx</c>, <c>postfix</c> …</param>
+/// <param name="Name">The kind, with a number from the second of its kind on: <c>nginx-2</c>.</param>
+/// <param name="Config">Its main configuration file or folder.</param>
+internal readonly record struct InstanceId(string Kind, string Name, string Config)
+{
+    public override string ToString() => $"{Kind} at {Config}";
+}
+
+/// <summary>In which form a server wants its certificate and key.</summary>
+internal enum StoreForm
+{
+    /// <summary>Two PEM files: the certificates, leaf first, and the key.</summary>
+    Pair,
+
+    /// <summary>One PEM file: the key, then the certificates, leaf first.</summary>
+    KeyFirstBundle,
+}
+
+/// <summary>What a server needs of the store.</summary>
+/// <param name="Reader">The account that opens the files; null when it does so as the agent's own account.</param>
+internal sealed record Needs(StoreForm Form, ServerAccount? Reader = null);
+
 /// <summary>What a connector found. A problem means that nothing of this server can be changed now.</summary>
 internal sealed record Discovery(IReadOnlyList<FoundService> Services, BeaconProblem? Problem);
 
-/// <summary>A file with its content before and after.</summary>
-internal sealed record FileEdit(string Path, string Before, string After);
+/// <summary>A file with its content before and after; null when it is not there.</summary>
+internal sealed record FileEdit(string Path, string? Before, string? After);
 
-/// <summary>Where the new edition has to be seen.</summary>
-internal sealed record ProbeTarget(string Address, int Port, string ServerName);
-
-/// <summary>What was in the configuration before we came: enough to take a binding out again.</summary>
-/// <param name="AddedListeners">Arguments of the listen directives that we added.</param>
-/// <param name="OldCertificate">The certificate file that was named before; null when there was none.</param>
-internal sealed record BoundRecord(
-    string Service,
-    string Certificate,
-    IReadOnlyList<string> AddedListeners,
-    string? OldCertificate,
-    string? OldKey
-);
+/// <summary>A service that shall serve a certificate.</summary>
+/// <param name="Service">Its name within its instance.</param>
+/// <param name="Files">What the server will read.</param>
+/// <param name="Port">Where a service without TLS shall listen, if that takes a listener of its own; null leaves it to the connector.</param>
+/// <param name="CertificateNames">Names of the certificate that a client can ask for.</param>
+internal sealed record BindChange(string Service, UsedFiles Files, int? Port, IReadOnlyList<string> CertificateNames);
 
 /// <summary>A change of one service, worked out and not yet made.</summary>
-internal sealed record ServicePlan(
+/// <param name="Names">What clients call the service. The first must be in its certificate, unless the names are assumed.</param>
+/// <param name="Targets">Where the new edition has to be seen.</param>
+internal sealed record ChangeSet(
     string Service,
     IReadOnlyList<string> Names,
     IReadOnlyList<FileEdit> Edits,
-    IReadOnlyList<ProbeTarget> Targets,
+    IReadOnlyList<Probe> Targets,
     IReadOnlyList<(string Address, int Port)> NewPorts,
     IReadOnlyList<string> Steps,
-    IReadOnlyList<string> Warnings,
-    BoundRecord? Bound
-);
+    IReadOnlyList<string> Warnings
+)
+{
+    public bool NamesAreAssumed { get; init; }
+}
+
+/// <summary>A place in the configuration that is read elsewhere in a test: the link to the edition is not turned yet.</summary>
+internal readonly record struct ReadInstead(string Path, string From)
+{
+    public string In(string text) => text.Replace(ByteText.From(Path), ByteText.From(From), StringComparison.Ordinal);
+}
 
 /// <summary>
-/// One real server. A caller plans, has the configuration tested as it is and as it will be, writes the edits itself (through Swap), and asks to take them up.
+/// One real server. A caller plans on a view of the files, has the server test what would be, writes the edits itself (through Swap), and asks to take them up. What we put in
+/// is taken out again by Swap, from its memory of the files: a connector has no part in that.
 /// </summary>
 internal interface IConnector
 {
-    string Kind { get; }
+    InstanceId Id { get; }
 
-    Discovery Discover();
+    /// <summary>Whether its services are called by the names of their sites; else the server is one service, called like its instance.</summary>
+    bool HasSites { get; }
 
-    /// <param name="files">What the server will read.</param>
+    /// <exception cref="BeaconProblem">The server's account is not known on this machine.</exception>
+    Needs Needs { get; }
+
+    /// <summary>The machine's files as this server may read them.</summary>
+    IFiles Files { get; }
+
+    /// <summary>Services with their names, endpoints, places and certificate in use. Never throws for what stands in the files.</summary>
+    Discovery Discover(IFiles files);
+
+    /// <summary>Works out a binding; touches nothing.</summary>
     /// <exception cref="BeaconProblem">The service is not there, or has a form that is not changed.</exception>
-    ServicePlan PlanBinding(string service, string certificate, UsedFiles files, int? port, BoundRecord? earlier);
+    ChangeSet PlanBinding(BindChange change, IFiles files);
 
-    /// <param name="files">What we put in, to be recognised.</param>
-    ServicePlan PlanRemoval(BoundRecord bound, UsedFiles files);
+    /// <summary>Takes out a binding of an agent before 0.2, of which no files were kept; null when this connector did not exist then.</summary>
+    ChangeSet? PlanEarlierRemoval(EarlierBound bound, string service, UsedFiles used, IFiles files) => null;
 
-    /// <summary>The server's own test on a copy of its configuration with the edits; nothing that it uses is touched.</summary>
+    /// <summary>The server's own test on a copy of a view of its configuration; nothing that it uses is touched.</summary>
+    /// <param name="files">What would be; the server's own files when nothing is changed.</param>
     /// <exception cref="BeaconProblem"><see cref="ProblemCode.ConfigurationBroken"/> with file and line.</exception>
-    /// <param name="instead">A path in the configuration that is read elsewhere in the test: the link is not turned yet.</param>
-    void Test(IReadOnlyList<FileEdit> edits, (string Path, string ReadFrom)? instead = null);
+    void Test(IFiles files, ReadInstead? instead = null);
 
     /// <summary>Whether the server runs.</summary>
     bool IsRunning();

@@ -1,5 +1,4 @@
 using OrderlyBeacon.Agent.Connectors;
-using OrderlyBeacon.Agent.Connectors.Nginx;
 using OrderlyBeacon.Agent.Enrolment;
 using OrderlyBeacon.Agent.Store;
 using OrderlyBeacon.Agent.Swap;
@@ -22,7 +21,7 @@ internal sealed class AgentLoop
     private readonly AgentIdentity _identity;
     private readonly CertificateStore _store;
     private readonly OrderBook _book;
-    private readonly IReadOnlyList<IConnector> _connectors;
+    private readonly Instances _instances;
 
     public AgentLoop(string state, AgentSettings settings, TimeProvider clock, Action<string> log)
     {
@@ -30,28 +29,16 @@ internal sealed class AgentLoop
         _identity = new(state);
         _store = new(Path.Combine(state, "store"));
         _book = new(state);
-        _connectors =
-        [
-            .. settings.Connectors.Select(
-                IConnector (c) =>
-                    c.Kind == "nginx"
-                        ? new NginxConnector(c)
-                        : throw new BeaconProblem(
-                            ProblemCode.InputInvalid,
-                            $"agent.json names a connector of the kind \"{c.Kind}\".",
-                            "Use nginx."
-                        )
-            ),
-        ];
+        _instances = Instances.Of(settings.Connectors, settings.Host);
     }
 
     public async Task RunAsync(CancellationToken ct)
     {
         var (journal, bounds) = (new SwapJournal(_state), new BoundBook(_state));
-        await new SwapRun(_store, journal, bounds, _clock, _log).RecoverAsync(kind => _connectors.FirstOrDefault(c => c.Kind == kind), ct);
+        await new SwapRun(_store, journal, bounds, _clock, _log).RecoverAsync(_instances.Find, ct);
         _store.TakeOverEarlier();
         using var service = new ServiceClient(_identity, new Uri(_settings.Service));
-        var carryOut = new CarryOut(_store, journal, bounds, _connectors, service, _identity, _clock);
+        var carryOut = new CarryOut(_store, journal, bounds, _instances, service, _identity, _clock);
         var pause = TimeSpan.Zero;
         var (nextReport, nextAnchors) = (DateTimeOffset.MinValue, DateTimeOffset.MinValue);
         while (!ct.IsCancellationRequested)
@@ -78,7 +65,7 @@ internal sealed class AgentLoop
                 if (_clock.GetUtcNow() >= nextReport)
                 {
                     await service.ReportAsync(
-                        await Surroundings.DescribeAsync(_connectors, _store, _clock, ct) with
+                        await Surroundings.DescribeAsync(_instances, _store, bounds, _clock, ct) with
                         {
                             Anchors = _identity.AnchorThumbprints(),
                         },

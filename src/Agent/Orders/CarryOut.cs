@@ -16,8 +16,8 @@ internal sealed class CarryOut(
     CertificateStore store,
     SwapJournal journal,
     BoundBook bounds,
-    IReadOnlyList<IConnector> connectors,
-    ServiceClient service,
+    Instances instances,
+    ServiceClient beacon,
     AgentIdentity identity,
     TimeProvider clock
 )
@@ -31,7 +31,7 @@ internal sealed class CarryOut(
             log($"order {order.Id}: {text}");
             // Progress is for people: a lost step costs nothing.
             if (order.Kind is OrderKind.Obtain or OrderKind.Bind or OrderKind.Unbind)
-                _ = service.StepAsync(order.Id, text, ct).ContinueWith(t => _ = t.Exception, TaskScheduler.Default);
+                _ = beacon.StepAsync(order.Id, text, ct).ContinueWith(t => _ = t.Exception, TaskScheduler.Default);
         }
         try
         {
@@ -43,27 +43,25 @@ internal sealed class CarryOut(
                 case OrderKind.Bind:
                     return Done(steps, await PutInAsync(order, Entry(order), swap, Step, ct));
                 case OrderKind.Unbind:
-                    await swap.UnbindAsync(order.Id, ConnectorOf(order.Services![0]), order.Services[0], ct);
+                    await swap.UnbindAsync(order.Id, instances.Service(order.Services![0]), ct);
                     return Done(steps, await LookAtAsync(order.Services[0], ct));
                 case OrderKind.Plan:
-                    var name = order.Services![0];
+                    var service = instances.Service(order.Services![0]);
                     return new(
                         true,
                         null,
                         steps,
                         null,
                         order.Certificate is null
-                            ? swap.DescribeRemoval(ConnectorOf(name), name)
-                            : swap.Describe(ConnectorOf(name), Entry(order), name, order.Port)
+                            ? swap.DescribeRemoval(service)
+                            : swap.Describe(Entry(order), service, order.Port)
                     );
                 case OrderKind.Look:
-                    return Done(
-                        steps,
-                        [await TlsProbe.LookAsync(order.Address!, order.Port ?? 443, order.ServerName ?? order.Address!, clock, ct)]
-                    );
+                    var probe = new Probe(order.Address!, order.Port ?? 443, order.ServerName ?? order.Address!, order.Protocol);
+                    return Done(steps, [await TlsProbe.LookAsync(probe, clock, ct)]);
                 case OrderKind.Meet:
                     using (var own = identity.Load())
-                        await BeMet.RunAsync(order.Id, order.Address ?? "", own, text => service.StepAsync(order.Id, text, ct), ct);
+                        await BeMet.RunAsync(order.Id, order.Address ?? "", own, text => beacon.StepAsync(order.Id, text, ct), ct);
                     return Done(steps, []);
                 default:
                     throw new BeaconProblem(
@@ -101,7 +99,7 @@ internal sealed class CarryOut(
     {
         // What cannot be put in place later is said before an edition is issued for it.
         foreach (var s in order.Services ?? [])
-            ConnectorOf(s).Test([]);
+            TestAsItIs(instances.Service(s).Instance);
         if (store.OfOrder(order.Id) is { } brought && IsFor(brought, order))
         {
             step("the edition is in the store already");
@@ -111,7 +109,7 @@ internal sealed class CarryOut(
         var subject = string.IsNullOrEmpty(order.Subject) ? DistinguishedName.Empty : DistinguishedName.Parse(order.Subject);
         var csr = store.Prepare(order.Id, subject, [.. order.Names!.Select(AlternativeName.Parse)], KeySpec.Parse(order.Key!));
         step("the authority signs");
-        var edition = await service.CsrAsync(order.Id, csr, ct);
+        var edition = await beacon.CsrAsync(order.Id, csr, ct);
         step("keeping it in the store");
         var entry = store.Complete(order.Id, order.Certificate!, edition.Chain);
         return await PutInAsync(order, entry, swap, step, ct);
@@ -131,10 +129,8 @@ internal sealed class CarryOut(
             AtomicFiles.Link(store.InUseLink(entry.File.Certificate), store.LinkTargetFor(entry));
             return [];
         }
-        var connector = ConnectorOf(services[0]);
-        // The link is one for all services of a certificate: those that are not named in the order move along with it.
         var known = (order.Anchors ?? []).Select(a => X509.Read(Convert.FromBase64String(a))).ToList();
-        var looks = await swap.BindAsync(order.Id, connector, entry, services, order.Port, known, ct);
+        var looks = await swap.BindAsync(order.Id, entry, [.. services.Select(instances.Service), .. MovingAlong(entry, services)], order.Port, known, ct);
         store.Tidy(entry.File.Certificate, clock.GetUtcNow());
         step(services.Count == 1 ? $"{services[0]} serves it" : $"{services.Count} services serve it");
         return looks;
@@ -157,24 +153,21 @@ internal sealed class CarryOut(
             "Renew the certificate; a new edition is made."
         );
 
-    private IConnector ConnectorOf(string service)
+    private static void TestAsItIs(IConnector instance) => instance.Test(instance.Files);
+
+    /// <summary>The link is one for all services of a certificate: those that are bound to it and not named in the order move along.</summary>
+    private IEnumerable<ServiceRef> MovingAlong(StoreEntry entry, IReadOnlyList<string> named)
     {
-        BeaconProblem? fault = null;
-        foreach (var c in connectors)
-        {
-            var found = c.Discover();
-            if (found.Services.Any(s => s.Name == service))
-                return c;
-            fault ??= found.Problem;
-        }
-        throw fault
-            ?? new BeaconProblem(
-                ProblemCode.NotFound,
-                $"There is no service {service} on this host.",
-                "See beacon service list; it may have been removed from the server's configuration."
-            );
+        var certificate = entry.File.Certificate;
+        if (store.InUse(certificate)?.File.Serial == entry.File.Serial)
+            return [];
+        var bound = bounds.ServicesOf(certificate).Except(named).ToHashSet();
+        return
+        [
+            .. instances.Services().Where(s => bound.Contains(s.Service.Name)).Select(s => instances.Service(s.Service.Name)),
+        ];
     }
 
-    private async Task<IReadOnlyList<LookReport>> LookAtAsync(string service, CancellationToken ct) =>
-        await Surroundings.LooksAsync(connectors.SelectMany(c => c.Discover().Services).First(s => s.Name == service), clock, ct);
+    private async Task<IReadOnlyList<LookReport>> LookAtAsync(string label, CancellationToken ct) =>
+        await Surroundings.LooksAsync(instances.Services().First(s => s.Service.Name == label).Service, clock, ct);
 }

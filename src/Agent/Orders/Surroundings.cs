@@ -2,8 +2,10 @@ using System.Net;
 using OrderlyBeacon.Agent.Connectors;
 using OrderlyBeacon.Agent.Probes;
 using OrderlyBeacon.Agent.Store;
+using OrderlyBeacon.Agent.Swap;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
+using OrderlyBeacon.Core.Names;
 
 namespace OrderlyBeacon.Agent.Orders;
 
@@ -13,24 +15,23 @@ internal static class Surroundings
     private const int MaxNames = 10;
 
     public static async Task<AgentReport> DescribeAsync(
-        IReadOnlyList<IConnector> connectors,
+        Instances instances,
         CertificateStore store,
+        BoundBook bounds,
         TimeProvider clock,
         CancellationToken ct
     )
     {
         var services = new List<FoundService>();
         BeaconProblem? problem = null;
-        foreach (var c in connectors)
+        foreach (var c in instances.All)
         {
-            var found = Discover(c);
+            var found = Instances.Discover(c);
             problem ??= found.Problem;
             foreach (var s in found.Services)
             {
-                if (services.Find(x => x.Name == s.Name) is { } same)
-                    problem ??= Twice(same, s);
-                else
-                    services.Add(s with { Looks = await LooksAsync(s, clock, ct) });
+                var named = WithCertificateNames(s with { Name = instances.LabelOf(c, s.Name) }, store, bounds);
+                services.Add(named with { Looks = await LooksAsync(named, clock, ct) });
             }
         }
         var addresses = services
@@ -49,50 +50,28 @@ internal static class Surroundings
         );
     }
 
-    private static BeaconProblem Twice(FoundService first, FoundService second) =>
-        new(
-            ProblemCode.NameAmbiguous,
-            $"Two servers on this host have a service {first.Name}: {Of(first)} and {Of(second)}. Only the first is looked after.",
-            "Give one of them another first name in its configuration."
-        );
-
-    private static string Of(FoundService s) => $"{s.Connector} at {s.Places.FirstOrDefault() ?? "an unknown place"}";
-
-    /// <summary>What is wrong with one server must not keep the others from being reported.</summary>
-    private static Discovery Discover(IConnector c)
+    /// <summary>Who has bound a certificate to a server that does not say its names has said by that what clients call it.</summary>
+    private static FoundService WithCertificateNames(FoundService s, CertificateStore store, BoundBook bounds)
     {
-        try
-        {
-            return c.Discover();
-        }
-        catch (Exception e) when (e is not (OperationCanceledException or OutOfMemoryException))
-        {
-            return new(
-                [],
-                new BeaconProblem(
-                    ProblemCode.ConfigurationUnsupported,
-                    $"The configuration of {c.Kind} cannot be read: {e.Message}",
-                    "Correct it, or report the message.",
-                    e
-                )
-            );
-        }
+        if (!s.NamesAreAssumed || bounds.Find(s.Name) is not { } bound || store.InUse(bound.Certificate) is not { } entry)
+            return s;
+        var names = entry.Leaf().Names.Where(n => n.Kind is NameKind.Dns or NameKind.Ip).Select(n => n.Value).ToList();
+        return names.Count == 0 ? s : s with { Names = names };
     }
 
-    /// <summary>The service's own name at every TLS endpoint, its other names at the first one; without TLS, whether it answers at all.</summary>
+    /// <summary>Its first name at every TLS endpoint, its other names at the first one; without TLS, whether it answers at all.</summary>
     public static async Task<IReadOnlyList<LookReport>> LooksAsync(FoundService s, TimeProvider clock, CancellationToken ct)
     {
         var looks = new List<LookReport>();
-        var tls = s.Endpoints.Where(e => e.Tls).Take(4).ToList();
+        var tls = s.Endpoints.Where(e => e.Tls).Take(6).ToList();
+        var first = s.Names.FirstOrDefault(n => !n.StartsWith('*')) ?? s.Name;
         if (tls.Count == 0)
-            return s.Endpoints.Count == 0
-                ? []
-                : [await TlsProbe.KnockAsync(s.Endpoints[0].Address, s.Endpoints[0].Port, s.Name, clock, ct)];
+            return s.Endpoints.Count == 0 ? [] : [await TlsProbe.KnockAsync(s.Endpoints[0].Address, s.Endpoints[0].Port, first, clock, ct)];
         foreach (var e in tls)
-            looks.Add(await TlsProbe.LookAsync(e.Address, e.Port, s.Name, clock, ct));
+            looks.Add(await TlsProbe.LookAsync(new(e.Address, e.Port, first, e.Protocol), clock, ct));
         if (looks[0].Outcome == LookOutcome.Served)
-            foreach (var other in s.Names.Where(n => n != s.Name && !n.StartsWith('*')).Take(MaxNames))
-                looks.Add(await TlsProbe.LookAsync(tls[0].Address, tls[0].Port, other, clock, ct));
-        return looks;
+            foreach (var other in s.Names.Where(n => n != first && !n.StartsWith('*')).Take(MaxNames))
+                looks.Add(await TlsProbe.LookAsync(new(tls[0].Address, tls[0].Port, other, tls[0].Protocol), clock, ct));
+        return [.. looks.Select(l => l with { Service = s.Name })];
     }
 }

@@ -12,8 +12,9 @@ internal static class TlsProbe
 {
     public static readonly TimeSpan Patience = TimeSpan.FromSeconds(5);
 
-    public static async Task<LookReport> LookAsync(string address, int port, string serverName, TimeProvider clock, CancellationToken ct)
+    public static async Task<LookReport> LookAsync(Probe probe, TimeProvider clock, CancellationToken ct)
     {
+        var (address, port, serverName, protocol) = probe;
         using var limit = CancellationTokenSource.CreateLinkedTokenSource(ct);
         limit.CancelAfter(Patience);
         var chain = new List<string>();
@@ -35,9 +36,12 @@ internal static class TlsProbe
                 return Report(LookOutcome.NoAnswer, $"no answer within {Patience.TotalSeconds:0} seconds");
             }
 
-            await using var tls = new SslStream(new NetworkStream(socket, ownsSocket: false));
+            await using var stream = new NetworkStream(socket, ownsSocket: false);
+            await using var tls = new SslStream(stream);
             try
             {
+                if (WaysToTls.Of(protocol) is { } way && await way.GoAsync(stream, limit.Token) is { } refusal)
+                    return Report(refusal.IsOffered ? LookOutcome.HandshakeFailed : LookOutcome.PlainOnly, refusal.Words);
                 await tls.AuthenticateAsClientAsync(
                     new SslClientAuthenticationOptions
                     {

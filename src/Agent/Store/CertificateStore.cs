@@ -1,5 +1,6 @@
 using System.Text;
 using System.Text.Json;
+using OrderlyBeacon.Agent.Connectors;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Formats;
@@ -18,7 +19,16 @@ internal sealed record EntryFile(string Certificate, string Serial, string Thumb
 /// <summary>The files of an entry, named by their form, below its folder.</summary>
 internal static class StoreFiles
 {
-    public const string Pair = "pair";
+    public const string Pair = "pair",
+        Bundle = "bundle",
+        KeyFirst = "key-first.pem";
+
+    /// <summary>The folder of a form, for an account of its own when the server reads it as such.</summary>
+    public static string FolderOf(Needs needs)
+    {
+        var form = needs.Form == StoreForm.KeyFirstBundle ? Bundle : Pair;
+        return needs.Reader is { } reader ? $"{form}.{reader.Name}" : form;
+    }
 
     /// <summary>The certificates, leaf first, PEM.</summary>
     public const string Certificates = Pair + "/certificates.pem";
@@ -27,7 +37,7 @@ internal static class StoreFiles
     public const string Key = Pair + "/key.pem";
 }
 
-/// <summary>What a server is configured with for a certificate, and what an agent until version 0.1 configured.</summary>
+/// <summary>What a server is configured with for a certificate, and what an agent until version 0.1 configured. One path when certificates and key are one file.</summary>
 internal sealed record UsedFiles(string Certificates, string Key, string? EarlierCertificates = null, string? EarlierKey = null)
 {
     public bool IsOurs(string? path) =>
@@ -56,13 +66,57 @@ internal sealed class CertificateStore(string root)
 
     private string EarlierLink(string certificate) => Path.Combine(root, EarlierLayout.Links, FolderName(certificate));
 
-    public UsedFiles FilesOf(string certificate) =>
-        new(
-            Path.Combine(InUseLink(certificate), StoreFiles.Certificates),
-            Path.Combine(InUseLink(certificate), StoreFiles.Key),
+    /// <summary>What a server is configured with, in the form that it needs.</summary>
+    public UsedFiles FilesOf(string certificate, Needs needs)
+    {
+        var folder = Path.Combine(InUseLink(certificate), StoreFiles.FolderOf(needs));
+        if (needs.Form == StoreForm.KeyFirstBundle)
+            return new(Path.Combine(folder, StoreFiles.KeyFirst), Path.Combine(folder, StoreFiles.KeyFirst));
+        return new(
+            Path.Combine(folder, Path.GetFileName(StoreFiles.Certificates)),
+            Path.Combine(folder, Path.GetFileName(StoreFiles.Key)),
             Path.Combine(EarlierLink(certificate), EarlierLayout.Certificates),
             Path.Combine(EarlierLink(certificate), EarlierLayout.Key)
         );
+    }
+
+    /// <summary>Writes an entry's files in a form that a server needs, readable for its account; done again, it changes nothing.</summary>
+    /// <exception cref="BeaconProblem"><see cref="ProblemCode.CannotWrite"/>: the account cannot get there.</exception>
+    public void Render(StoreEntry entry, Needs needs)
+    {
+        if (needs is { Form: StoreForm.Pair, Reader: null })
+            return;
+        var folder = Path.Combine(entry.Folder, StoreFiles.FolderOf(needs));
+        var (certificates, key) = (File.ReadAllBytes(entry.ChainPath), File.ReadAllBytes(entry.KeyPath));
+        if (needs.Form == StoreForm.KeyFirstBundle)
+            Write(StoreFiles.KeyFirst, [.. key, .. certificates]);
+        else
+        {
+            Write(Path.GetFileName(StoreFiles.Key), key);
+            Write(Path.GetFileName(StoreFiles.Certificates), certificates);
+        }
+        if (needs.Reader is not { } reader)
+            return;
+        foreach (var passed in new[] { folder, entry.Folder, Keyed, Path.GetDirectoryName(InUseLink("any"))!, root, Path.GetDirectoryName(root)! })
+            SafeFolder.LetThrough(passed);
+        if (reader.FirstClosedFolder(Path.Combine(folder, "any")) is { } closed)
+            throw new BeaconProblem(
+                ProblemCode.CannotWrite,
+                $"The account {reader.Name} cannot enter {closed}, on the way to the files that its server shall read. Nothing was changed.",
+                $"Let it pass: chmod o+x {closed}; or keep the agent's state elsewhere (--state)."
+            );
+
+        void Write(string name, byte[] content)
+        {
+            var path = Path.Combine(folder, name);
+            if (File.Exists(path) && File.ReadAllBytes(path).AsSpan().SequenceEqual(content))
+                return;
+            if (needs.Reader is { } account)
+                AtomicFiles.WriteForGroup(path, content, account.Group);
+            else
+                AtomicFiles.Write(path, content, isPrivate: true);
+        }
+    }
 
     /// <summary>Makes a key and CSR for an order, or finds those of an earlier try: the key is made once.</summary>
     /// <returns>The CSR, PEM.</returns>

@@ -1,4 +1,5 @@
 using System.Runtime.InteropServices;
+using Microsoft.Win32.SafeHandles;
 using OrderlyBeacon.Core;
 
 namespace OrderlyBeacon.Agent.Store;
@@ -31,12 +32,16 @@ internal sealed partial class SafeFolder : IDisposable
 
     private SafeFolder(int fd, string path) => (_fd, Path) = (fd, path);
 
+    /// <summary>Whether the folder is another account's, so that what stands in it may have been put there to mislead.</summary>
+    public bool IsForeign { get; private init; }
+
     /// <summary>As it was reached, links resolved.</summary>
     public string Path { get; }
 
     /// <summary>Opens a folder; folders that are missing are made for the agent alone.</summary>
     /// <exception cref="BeaconProblem"><see cref="ProblemCode.CannotWrite"/>, with the folder that others can write and the cure.</exception>
-    public static SafeFolder Open(string path)
+    /// <param name="server">An account that may own the folder itself and those above it: its own configuration lies there.</param>
+    public static SafeFolder Open(string path, uint? server = null)
     {
         var links = 0;
         var parts = new LinkedList<string>(Split(System.IO.Path.GetFullPath(path)));
@@ -48,6 +53,12 @@ internal sealed partial class SafeFolder : IDisposable
                 parts.RemoveFirst();
                 if (folder.TargetOf(part) is { } target)
                 {
+                    if (folder.IsForeign)
+                        throw Refused(
+                            System.IO.Path.Combine(folder.Path, part),
+                            "it is a link in a folder of another account, which could lead anywhere",
+                            "Configure its real path."
+                        );
                     if (++links > MostLinks)
                         throw Refused(path, "it leads through too many links", "Configure its real path.");
                     foreach (var p in Split(System.IO.Path.GetFullPath(System.IO.Path.Combine(folder.Path, target))).Reverse())
@@ -56,7 +67,7 @@ internal sealed partial class SafeFolder : IDisposable
                     folder = new SafeFolder(Check(OpenAt(-100, "/", DirectoryOnly | CloseOnExec, 0), "/"), "/");
                     continue;
                 }
-                var next = folder.Enter(part);
+                var next = folder.Enter(part, server);
                 folder.Dispose();
                 folder = next;
             }
@@ -71,7 +82,7 @@ internal sealed partial class SafeFolder : IDisposable
 
     private static string[] Split(string path) => path.Split('/', StringSplitOptions.RemoveEmptyEntries);
 
-    private SafeFolder Enter(string name)
+    private SafeFolder Enter(string name, uint? server)
     {
         var path = System.IO.Path.Combine(Path, name);
         var fd = OpenAt(_fd, name, DirectoryOnly | NoFollow | CloseOnExec, 0);
@@ -83,10 +94,11 @@ internal sealed partial class SafeFolder : IDisposable
         }
         if (fd < 0)
             throw Failed(path);
-        var entered = new SafeFolder(fd, path);
+        var user = StatOf(fd, "")?.User;
+        var entered = new SafeFolder(fd, path) { IsForeign = IsForeign || (user is { } u && u != 0 && u != EffectiveUser()) };
         try
         {
-            entered.ThrowIfOthersCanWrite();
+            entered.ThrowIfOthersCanWrite(server);
             return entered;
         }
         catch
@@ -96,10 +108,10 @@ internal sealed partial class SafeFolder : IDisposable
         }
     }
 
-    private void ThrowIfOthersCanWrite()
+    private void ThrowIfOthersCanWrite(uint? server)
     {
         var owner = StatOf(_fd, "") ?? throw Failed(Path);
-        if (owner.User != 0 && owner.User != EffectiveUser())
+        if (owner.User != 0 && owner.User != EffectiveUser() && owner.User != server)
             throw Refused(
                 Path,
                 "another account owns it, and could put something else in the place of what is written",
@@ -211,12 +223,29 @@ internal sealed partial class SafeFolder : IDisposable
 
     public void Dispose() => _ = Close(_fd);
 
-    private static FileOwner? StatOf(int fd, string name)
+    /// <summary>Owner and mode of what a path leads to; null when there is nothing.</summary>
+    public static FileOwner? OwnerOf(string path) => StatOf(-100, path, followLinks: true);
+
+    /// <summary>Owner and mode of an open file.</summary>
+    public static FileOwner OwnerOf(SafeFileHandle file) => StatOf((int)file.DangerousGetHandle(), "") ?? throw Failed("an open file");
+
+    /// <summary>Lets other accounts pass through a folder of the agent's own, without seeing what is in it.</summary>
+    public static void LetThrough(string path)
+    {
+        using var folder = Open(path);
+        var owner = StatOf(folder._fd, "") ?? throw Failed(path);
+        if ((owner.Mode & PassThrough) != PassThrough && ChangeMode(folder._fd, (owner.Mode & 0xFFF) | PassThrough) != 0)
+            throw Failed(path);
+    }
+
+    private const uint PassThrough = 0x49;
+
+    private static FileOwner? StatOf(int fd, string name, bool followLinks = false)
     {
         const int noFollow = 0x100,
             emptyPath = 0x1000;
         Span<byte> buffer = stackalloc byte[256];
-        if (StatX(fd, name, noFollow | emptyPath, 0x7FF, buffer) != 0)
+        if (StatX(fd, name, (followLinks ? 0 : noFollow) | emptyPath, 0x7FF, buffer) != 0)
             return null;
         // struct statx: mask, block size, attributes, links, user at 20, group at 24, mode at 28.
         return new(

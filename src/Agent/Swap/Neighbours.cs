@@ -9,22 +9,37 @@ using OrderlyBeacon.Core.Names;
 namespace OrderlyBeacon.Agent.Swap;
 
 /// <summary>
-/// Everything that one server serves by TLS, seen before a swap and again after it: what clients could use before, they can use after, the names that were swapped
+/// Everything that a swap's servers serve by TLS, seen before it and again after it: what clients could use before, they can use after, the names that were swapped
 /// included, or the swap is undone.
 /// </summary>
 internal sealed class Neighbours(TimeProvider clock)
 {
     private const int AtATime = 8;
 
+    /// <summary>More are not looked at: endpoints that hang would make a swap take minutes.</summary>
+    public const int Most = 400;
+
+    /// <summary>What a client uses.</summary>
+    /// <param name="IsNamed">Clients are known to use this name, so it must be in the certificate.</param>
+    private sealed record Use(Probe Probe, bool IsNamed);
+
     /// <summary>What a client finds at one endpoint under one name.</summary>
-    private sealed record Seen(ProbeTarget Target, string? Fault);
+    private sealed record Seen(Use Use, string? Fault);
 
-    private IReadOnlyList<ProbeTarget> _good = [];
+    private IReadOnlyList<Use> _good = [];
 
-    public async Task LookBeforeAsync(IConnector connector, CancellationToken ct)
+    /// <summary>How many are not looked at, being too many.</summary>
+    public int LeftOut { get; private set; }
+
+    /// <param name="except">A service that shall change.</param>
+    public async Task LookBeforeAsync(IEnumerable<IConnector> instances, CancellationToken ct, ServiceRef? except = null)
     {
-        var all = connector.Discover().Services.SelectMany(TargetsOf).Distinct().ToList();
-        _good = [.. (await LookAsync(all, ct)).Where(s => s.Fault is null).Select(s => s.Target)];
+        var all = new List<Use>();
+        foreach (var c in instances)
+            all.AddRange(Instances.Discover(c).Services.Where(s => except is null || c != except.Instance || s.Name != except.Name).SelectMany(UsesOf));
+        var uses = all.Distinct().ToList();
+        LeftOut = Math.Max(0, uses.Count - Most);
+        _good = [.. (await LookAsync([.. uses.Take(Most)], ct)).Where(s => s.Fault is null).Select(s => s.Use)];
     }
 
     /// <exception cref="BeaconProblem"><see cref="ProblemCode.SwapUndone"/>, with what clients would meet.</exception>
@@ -43,33 +58,33 @@ internal sealed class Neighbours(TimeProvider clock)
     {
         var worse = (await LookAsync(_good, ct))
             .Where(s => s.Fault is not null)
-            .OrderBy(s => s.Target.ServerName, StringComparer.Ordinal)
+            .OrderBy(s => s.Use.Probe.Name, StringComparer.Ordinal)
             .ToList();
         if (worse.Count == 0)
             return null;
-        var told = worse.Take(3).Select(s => $"{s.Target.ServerName} at {s.Target.Address}:{s.Target.Port} ({s.Fault})");
+        var told = worse.Take(3).Select(s => $"{s.Use.Probe.Name} at {s.Use.Probe.Address}:{s.Use.Probe.Port} ({s.Fault})");
         var more = worse.Count > 3 ? $" and {worse.Count - 3} more" : "";
         return string.Join(", ", told) + more;
     }
 
-    private static IEnumerable<ProbeTarget> TargetsOf(FoundService s) =>
+    private static IEnumerable<Use> UsesOf(FoundService s) =>
         from e in s.Endpoints.Where(e => e.Tls)
-        from name in s.Names.Where(n => !n.StartsWith('*'))
-        select new ProbeTarget(e.Address, e.Port, name);
+        from name in s.Names.Where(n => !n.StartsWith('*')).Take(s.NamesAreAssumed ? 1 : int.MaxValue)
+        select new Use(new(e.Address, e.Port, name, e.Protocol), !s.NamesAreAssumed);
 
-    private async Task<IReadOnlyCollection<Seen>> LookAsync(IReadOnlyCollection<ProbeTarget> targets, CancellationToken ct)
+    private async Task<IReadOnlyCollection<Seen>> LookAsync(IReadOnlyCollection<Use> uses, CancellationToken ct)
     {
         var seen = new ConcurrentBag<Seen>();
         await Parallel.ForEachAsync(
-            targets,
+            uses,
             new ParallelOptions { MaxDegreeOfParallelism = AtATime, CancellationToken = ct },
-            async (t, stop) => seen.Add(new(t, FaultOf(t, await TlsProbe.LookAsync(t.Address, t.Port, t.ServerName, clock, stop))))
+            async (u, stop) => seen.Add(new(u, FaultOf(u, await TlsProbe.LookAsync(u.Probe, clock, stop))))
         );
         return seen;
     }
 
     /// <summary>What every client refuses, whatever it trusts; null when there is nothing of the kind.</summary>
-    private string? FaultOf(ProbeTarget target, LookReport look)
+    private string? FaultOf(Use use, LookReport look)
     {
         if (look.Outcome != LookOutcome.Served || look.Chain.Count == 0)
             return look.Message.Length > 0 ? look.Message : "no certificate is served";
@@ -78,7 +93,7 @@ internal sealed class Neighbours(TimeProvider clock)
             var leaf = X509.Read(Convert.FromBase64String(look.Chain[0]));
             var now = clock.GetUtcNow();
             return now > leaf.NotAfter || now < leaf.NotBefore ? "its certificate is not valid now"
-                : HostNameMatch.Of(target.ServerName, leaf.Names, null) != NameMatch.Fits
+                : use.IsNamed && HostNameMatch.Of(use.Probe.Name, leaf.Names, null) != NameMatch.Fits
                     ? $"its certificate is for {string.Join(", ", leaf.Names.Take(3))}"
                 : null;
         }

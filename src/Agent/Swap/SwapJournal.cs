@@ -1,5 +1,4 @@
 using System.Security.Cryptography;
-using System.Text;
 using System.Text.Json;
 using OrderlyBeacon.Agent.Connectors;
 using OrderlyBeacon.Agent.Store;
@@ -7,23 +6,37 @@ using OrderlyBeacon.Agent.Store;
 namespace OrderlyBeacon.Agent.Swap;
 
 /// <summary>A file that a swap changes, with its restore point beside the record.</summary>
-/// <param name="Backup">Name of the copy in the swap's folder.</param>
+/// <param name="Backup">Name of the copy in the swap's folder; null when the file was not there before.</param>
 /// <param name="AfterHash">SHA-256 of what the swap writes: anything else there was written by somebody else since.</param>
-internal sealed record SwapFile(string Path, string Backup, string AfterHash);
+internal sealed record SwapFile(string Path, string? Backup, string AfterHash)
+{
+    /// <summary>The server's account, when its folder belongs to it.</summary>
+    public uint? Server { get; init; }
+}
 
 /// <summary>What must be known to undo a swap after a kill. It is on the disk before the first change and goes when the swap is confirmed.</summary>
-/// <param name="Link">The live link that is turned; null when none is.</param>
+/// <param name="Connector">The server, in records of an agent before 0.2.</param>
+/// <param name="Link">The link in use that is turned; null when none is.</param>
 /// <param name="OldTarget">Where it pointed; null when it was not there.</param>
 internal sealed record SwapRecord(
     long Order,
-    string Connector,
+    string? Connector,
     string? Certificate,
     string? Serial,
     string? Link,
     string? OldTarget,
     string? NewTarget,
     IReadOnlyList<SwapFile> Files
-);
+)
+{
+    /// <summary>Names of the servers that take it up, in that order.</summary>
+    public IReadOnlyList<string>? Instances { get; init; }
+
+    public IReadOnlyList<string> Servers => Instances ?? (Connector is null ? [] : [Connector]);
+}
+
+/// <summary>A file edit with the account in whose folder it is made.</summary>
+internal readonly record struct OwnedEdit(FileEdit Edit, uint? Server);
 
 /// <summary>Records of swaps that are not confirmed: folder <c>swaps/order-N</c> with <c>record.json</c> and the copies.</summary>
 internal sealed class SwapJournal(string state)
@@ -32,42 +45,27 @@ internal sealed class SwapJournal(string state)
 
     private string FolderOf(long order) => Path.Combine(Root, $"order-{order}");
 
-    public SwapRecord Open(
-        long order,
-        string connector,
-        string? certificate,
-        string? serial,
-        string? link,
-        string? newTarget,
-        IReadOnlyList<FileEdit> edits
-    )
+    /// <param name="record">Without its files and the link's old target, which are filled in.</param>
+    public SwapRecord Open(SwapRecord record, IReadOnlyList<OwnedEdit> edits)
     {
-        var folder = FolderOf(order);
+        var folder = FolderOf(record.Order);
         if (Directory.Exists(folder))
             Directory.Delete(folder, recursive: true);
         var files = new List<SwapFile>();
-        foreach (var e in edits)
+        foreach (var (edit, server) in edits)
         {
-            var backup = $"file-{files.Count}";
-            AtomicFiles.Write(Path.Combine(folder, backup), Encoding.UTF8.GetBytes(e.Before), isPrivate: true);
-            files.Add(new(e.Path, backup, HashOf(e.After)));
+            var backup = edit.Before is null ? null : $"file-{files.Count}";
+            if (backup is not null)
+                AtomicFiles.Write(Path.Combine(folder, backup), ByteText.Bytes(edit.Before!), isPrivate: true);
+            files.Add(new(edit.Path, backup, HashOf(edit.After ?? "")) { Server = server });
         }
-        var record = new SwapRecord(
-            order,
-            connector,
-            certificate,
-            serial,
-            link,
-            link is null ? null : AtomicFiles.LinkTarget(link),
-            newTarget,
-            files
-        );
+        var complete = record with { Files = files, OldTarget = record.Link is null ? null : AtomicFiles.LinkTarget(record.Link) };
         AtomicFiles.Write(
             Path.Combine(folder, "record.json"),
-            JsonSerializer.SerializeToUtf8Bytes(record, AgentJson.Default.SwapRecord),
+            JsonSerializer.SerializeToUtf8Bytes(complete, AgentJson.Default.SwapRecord),
             isPrivate: true
         );
-        return record;
+        return complete;
     }
 
     public void Close(long order) => Directory.Delete(FolderOf(order), recursive: true);
@@ -94,16 +92,8 @@ internal sealed class SwapJournal(string state)
     {
         var left = new List<string>();
         foreach (var f in record.Files)
-        {
-            var before = File.ReadAllText(Path.Combine(FolderOf(record.Order), f.Backup));
-            var now = File.Exists(f.Path) ? File.ReadAllText(f.Path) : null;
-            if (now == before)
-                continue;
-            if (now is not null && HashOf(now) == f.AfterHash)
-                AtomicFiles.Replace(f.Path, Encoding.UTF8.GetBytes(before));
-            else
+            if (!RestoreFile(record, f))
                 left.Add(f.Path);
-        }
         if (record.Link is { } link && AtomicFiles.LinkTarget(link) == record.NewTarget && record.OldTarget != record.NewTarget)
         {
             if (record.OldTarget is { } old)
@@ -115,42 +105,20 @@ internal sealed class SwapJournal(string state)
         return left;
     }
 
-    private static string HashOf(string text) => Convert.ToHexStringLower(SHA256.HashData(Encoding.UTF8.GetBytes(text)));
-}
-
-/// <summary>What was in each service's configuration before it was bound: <c>bound/NAME.json</c>.</summary>
-internal sealed class BoundBook(string state)
-{
-    private string PathOf(string service) => Path.Combine(state, "bound", CertificateStore.FolderName(service) + ".json");
-
-    // Until 0.1 different names could share a file: what stands in it says whose it is.
-    private string EarlierPathOf(string service) =>
-        Path.Combine(
-            state,
-            "bound",
-            string.Concat(service.Select(c => char.IsAsciiLetterOrDigit(c) || c is '.' or '-' ? c : '_')) + ".json"
-        );
-
-    public BoundRecord? Find(string service) => Read(PathOf(service), service) ?? Read(EarlierPathOf(service), service);
-
-    private static BoundRecord? Read(string path, string service) =>
-        File.Exists(path)
-        && JsonSerializer.Deserialize(File.ReadAllText(path), AgentJson.Default.BoundRecord) is { } record
-        && record.Service == service
-            ? record
-            : null;
-
-    public void Keep(BoundRecord record) =>
-        AtomicFiles.Write(
-            PathOf(record.Service),
-            JsonSerializer.SerializeToUtf8Bytes(record, AgentJson.Default.BoundRecord),
-            isPrivate: true
-        );
-
-    public void Forget(string service)
+    private bool RestoreFile(SwapRecord record, SwapFile f)
     {
-        File.Delete(PathOf(service));
-        if (Read(EarlierPathOf(service), service) is not null)
-            File.Delete(EarlierPathOf(service));
+        var before = f.Backup is null ? null : ByteText.Of(File.ReadAllBytes(Path.Combine(FolderOf(record.Order), f.Backup)));
+        var now = File.Exists(f.Path) ? ByteText.Of(File.ReadAllBytes(f.Path)) : null;
+        if (now == before)
+            return true;
+        if (now is null || HashOf(now) != f.AfterHash)
+            return false;
+        if (before is null)
+            File.Delete(f.Path);
+        else
+            AtomicFiles.Replace(f.Path, ByteText.Bytes(before), f.Server);
+        return true;
     }
+
+    private static string HashOf(string text) => Convert.ToHexStringLower(SHA256.HashData(ByteText.Bytes(text)));
 }

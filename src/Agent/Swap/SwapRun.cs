@@ -1,346 +1,190 @@
-using System.Net;
-using System.Net.Sockets;
-using System.Text;
 using OrderlyBeacon.Agent.Connectors;
 using OrderlyBeacon.Agent.Probes;
 using OrderlyBeacon.Agent.Store;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Issuing;
-using OrderlyBeacon.Core.Names;
-using OrderlyBeacon.Core.Paths;
 
 namespace OrderlyBeacon.Agent.Swap;
 
 /// <summary>
-/// The transaction that puts an edition into services, or leaves everything as it was:
-/// preflight → restore point → apply → take up → probe → confirm, or restore and take up again. All services of one swap together, or none.
+/// The transaction that puts an edition into services of one or several servers, or leaves everything as it was:
+/// preflight → restore point → apply → take up → look → confirm, or restore and take up again. All services of one swap together, or none.
 /// </summary>
 internal sealed class SwapRun(CertificateStore store, SwapJournal journal, BoundBook bounds, TimeProvider clock, Action<string> step)
 {
-    private static readonly TimeSpan ProbePatience = TimeSpan.FromSeconds(15);
-    private static readonly TimeSpan SettlePatience = TimeSpan.FromSeconds(5);
+    private readonly Undoing _undoing = new(journal, clock, step);
 
-    /// <summary>Says what a binding would change; changes nothing.</summary>
-    public BindPlan Describe(IConnector connector, StoreEntry entry, string service, int? port)
+    /// <summary>Says what a binding would change; changes no server's file.</summary>
+    public BindPlan Describe(StoreEntry entry, ServiceRef service, int? port)
     {
-        connector.Test([]);
-        var plan = WithUncovered(PlanOne(connector, entry, service, port), entry);
-        connector.Test(plan.Edits, Instead(entry));
-        CheckPorts(plan);
-        return Shape(plan);
+        service.Instance.Test(service.Instance.Files);
+        var plan = SwapPlan.Of(store, bounds, entry, [service], port);
+        plan.Render(store);
+        plan.Test();
+        foreach (var p in plan.Parts)
+            Preflight.CheckPorts(p.Change);
+        return Shape(Preflight.WithUncovered(plan.Parts[0].Change, entry.Leaf()), service.Label);
     }
 
-    /// <summary>Says which of the service's own names the certificate lacks.</summary>
-    private static ServicePlan WithUncovered(ServicePlan plan, StoreEntry entry)
+    public BindPlan DescribeRemoval(ServiceRef service)
     {
-        var has = entry.Leaf().Names;
-        var lacks = plan.Names.Where(n => HostNameMatch.Of(n.Replace("*.", "any."), has, null) != NameMatch.Fits).ToList();
-        return lacks.Count == 0
-            ? plan
-            : plan with
-            {
-                Warnings =
-                [
-                    .. plan.Warnings,
-                    $"The certificate lacks {string.Join(", ", lacks)}: clients that use such a name will refuse it.",
-                ],
-            };
+        service.Instance.Test(service.Instance.Files);
+        var plan = PlanRemoval(service);
+        Test(service.Instance, plan);
+        return Shape(plan, service.Label);
     }
 
-    public BindPlan DescribeRemoval(IConnector connector, string service)
-    {
-        connector.Test([]);
-        var plan = PlanRemoval(connector, service);
-        connector.Test(plan.Edits);
-        return Shape(plan);
-    }
+    private static BindPlan Shape(ChangeSet plan, string label) =>
+        new(
+            label,
+            plan.Steps,
+            [
+                .. plan.Edits.Select(e => new FileChange(
+                    e.Path,
+                    TextDiff.Of(ByteText.Show(e.Before ?? ""), ByteText.Show(e.After ?? ""))
+                )),
+            ],
+            plan.Warnings
+        );
 
-    private static BindPlan Shape(ServicePlan plan) =>
-        new(plan.Service, plan.Steps, [.. plan.Edits.Select(e => new FileChange(e.Path, TextDiff.Of(e.Before, e.After)))], plan.Warnings);
-
-    /// <exception cref="BeaconProblem">Everything is as it was; the message says why.</exception>
+    /// <summary>Puts an edition into services; those that are bound to its certificate already and are not named move along with it.</summary>
+    /// <exception cref="BeaconProblem">Everything is as it was, or <see cref="ProblemCode.SwapStuck"/>; the message says why.</exception>
     public async Task<IReadOnlyList<LookReport>> BindAsync(
         long order,
-        IConnector connector,
         StoreEntry entry,
-        IReadOnlyList<string> services,
+        IReadOnlyList<ServiceRef> services,
         int? port,
         IReadOnlyList<X509> known,
         CancellationToken ct
     )
     {
         step("checking the certificate and its key");
-        CheckEdition(entry, services, known);
+        Preflight.CheckEdition(entry, known, clock.GetUtcNow());
         step("testing the configuration as it is");
-        connector.Test([]);
-        var plans = services.Select(s => PlanOne(connector, entry, s, port)).ToList();
-        var edits = Merge(plans.SelectMany(p => p.Edits));
-        foreach (var p in plans)
-            CheckPorts(p);
+        foreach (var c in services.Select(s => s.Instance).Distinct())
+            c.Test(c.Files);
+        var plan = SwapPlan.Of(store, bounds, entry, services, port);
+        foreach (var p in plan.Parts)
+        {
+            Preflight.CheckName(p.Change, entry.Leaf());
+            Preflight.CheckPorts(p.Change);
+        }
         step("testing the configuration with the new edition");
-        connector.Test(edits, Instead(entry));
+        plan.Render(store);
+        plan.Test();
 
-        step("looking at what this server serves now");
+        step(plan.Instances.Count == 1 ? "looking at what this server serves now" : "looking at what these servers serve now");
         var neighbours = new Neighbours(clock);
-        await neighbours.LookBeforeAsync(connector, ct);
+        await neighbours.LookBeforeAsync(plan.Instances, ct);
+        if (neighbours.LeftOut > 0)
+            step($"{neighbours.LeftOut} of their names are not looked at: {Neighbours.Most} are, at most");
 
         var record = journal.Open(
-            order,
-            connector.Kind,
-            entry.File.Certificate,
-            entry.File.Serial,
-            store.InUseLink(entry.File.Certificate),
-            store.LinkTargetFor(entry),
-            edits
+            new(
+                order,
+                null,
+                entry.File.Certificate,
+                entry.File.Serial,
+                store.InUseLink(entry.File.Certificate),
+                null,
+                store.LinkTargetFor(entry),
+                []
+            )
+            {
+                Instances = [.. plan.Instances.Select(i => i.Id.Name)],
+            },
+            plan.Edits
         );
         var began = clock.GetUtcNow();
         try
         {
             step("putting it in place");
             AtomicFiles.Link(record.Link!, record.NewTarget!);
-            foreach (var e in edits)
-                AtomicFiles.Replace(e.Path, Encoding.UTF8.GetBytes(e.After));
-            step("the server takes it up");
-            connector.TakeUp();
-            await SettleAsync(connector, ct);
+            Apply(plan.Edits);
+            foreach (var c in plan.Instances)
+            {
+                step(plan.Instances.Count == 1 ? "the server takes it up" : $"{c.Id.Name} takes it up");
+                c.TakeUp();
+            }
+            await Settling.WaitAsync(plan.Instances, clock, ct);
             step("looking at it from outside");
-            var looks = await SeeAsync(connector, plans, entry.File.Serial, began, ct);
+            var looks = await SeeNew.RunAsync(plan, entry.File.Serial, began, clock, ct);
             await neighbours.ThrowIfWorseAsync(ct);
-            foreach (var b in plans.Select(p => p.Bound).OfType<BoundRecord>())
-                bounds.Keep(b);
+            foreach (var p in plan.Parts)
+                bounds.Keep(p.Memory);
             journal.Close(order);
             return looks;
         }
         catch (Exception e) when (e is BeaconProblem or IOException or UnauthorizedAccessException)
         {
-            throw await UndoAsync(connector, record, e, neighbours, ct);
+            throw await _undoing.RunAsync(plan.Instances, record, e, neighbours, ct);
         }
     }
 
-    public async Task UnbindAsync(long order, IConnector connector, string service, CancellationToken ct)
+    public async Task UnbindAsync(long order, ServiceRef service, CancellationToken ct)
     {
-        connector.Test([]);
-        var plan = PlanRemoval(connector, service);
-        connector.Test(plan.Edits);
-        var record = journal.Open(order, connector.Kind, null, null, null, null, plan.Edits);
+        var instance = service.Instance;
+        instance.Test(instance.Files);
+        var plan = PlanRemoval(service);
+        Test(instance, plan);
+        var neighbours = new Neighbours(clock);
+        await neighbours.LookBeforeAsync([instance], ct, except: service);
+        var edits = plan.Edits.Select(e => new OwnedEdit(e, instance.Needs.Reader?.User)).ToList();
+        var record = journal.Open(
+            new(order, null, null, null, null, null, null, []) { Instances = [instance.Id.Name] },
+            edits
+        );
         try
         {
             step("putting the service back as it was");
-            foreach (var e in plan.Edits)
-                AtomicFiles.Replace(e.Path, Encoding.UTF8.GetBytes(e.After));
-            if (plan.Edits.Count > 0)
-                connector.TakeUp();
-            await SettleAsync(connector, ct);
-            if (!connector.IsRunning())
+            Apply(edits);
+            if (edits.Count > 0)
+                instance.TakeUp();
+            await Settling.WaitAsync([instance], clock, ct);
+            if (!instance.IsRunning())
                 throw new BeaconProblem(ProblemCode.ServerDied, "The server did not survive the reload.", "Look into its error log.");
-            bounds.Forget(service);
+            await neighbours.ThrowIfWorseAsync(ct);
+            bounds.Forget(service.Label);
             journal.Close(order);
         }
         catch (Exception e) when (e is BeaconProblem or IOException or UnauthorizedAccessException)
         {
-            throw await UndoAsync(connector, record, e, new Neighbours(clock), ct);
+            throw await _undoing.RunAsync([instance], record, e, neighbours, ct);
         }
     }
 
     /// <summary>After a kill: whatever was not confirmed is undone, so that the order can be done again from the start.</summary>
-    public async Task RecoverAsync(Func<string, IConnector?> connectorOf, CancellationToken ct)
+    public Task RecoverAsync(Func<string, IConnector?> instanceOf, CancellationToken ct) => _undoing.RecoverAsync(instanceOf, ct);
+
+    private static void Apply(IEnumerable<OwnedEdit> edits)
     {
-        foreach (var record in journal.Unfinished())
-        {
-            step($"order {record.Order} was cut off; putting everything back");
-            var left = journal.Restore(record);
-            if (connectorOf(record.Connector) is { } connector)
-            {
-                try
-                {
-                    connector.Test([]);
-                    if (connector.IsRunning())
-                        connector.TakeUp();
-                    else
-                        connector.Start();
-                    await SettleAsync(connector, ct);
-                }
-                catch (BeaconProblem p)
-                {
-                    step($"after putting back: {p.Message}");
-                }
-            }
-            foreach (var l in left)
-                step($"{l} was changed by somebody else meanwhile and is left as it is");
-            journal.Close(record.Order);
-        }
+        foreach (var (edit, server) in edits)
+            if (edit.After is { } after)
+                AtomicFiles.Replace(edit.Path, ByteText.Bytes(after), server);
+            else
+                File.Delete(edit.Path);
     }
 
-    private ServicePlan PlanOne(IConnector connector, StoreEntry entry, string service, int? port) =>
-        connector.PlanBinding(service, entry.File.Certificate, store.FilesOf(entry.File.Certificate), port, bounds.Find(service));
+    private static void Test(IConnector instance, ChangeSet plan)
+    {
+        var would = new Overlay(instance.Files);
+        would.Add(plan.Edits);
+        instance.Test(would);
+    }
 
-    private ServicePlan PlanRemoval(IConnector connector, string service)
+    private ChangeSet PlanRemoval(ServiceRef service)
     {
         var bound =
-            bounds.Find(service)
+            bounds.Find(service.Label)
             ?? throw new BeaconProblem(
                 ProblemCode.NotFound,
-                $"There is no memory of how {service} was before it was bound.",
+                $"There is no memory of how {service.Label} was before it was bound.",
                 "Change its configuration by hand."
             );
-        return connector.PlanRemoval(bound, store.FilesOf(bound.Certificate));
-    }
-
-    /// <summary>Two sites in one file are planned apart: the second plan is made on the text that the first leaves.</summary>
-    private static List<FileEdit> Merge(IEnumerable<FileEdit> edits)
-    {
-        var merged = new Dictionary<string, FileEdit>();
-        foreach (var e in edits)
-            merged[e.Path] = merged.TryGetValue(e.Path, out var first)
-                ? first with
-                {
-                    After = TextDiff.Merge(first.Before, first.After, e.After),
-                }
-                : e;
-        return [.. merged.Values];
-    }
-
-    // The test must see the edition's own files, since the link is not turned yet.
-    private (string, string) Instead(StoreEntry entry) => (store.InUseLink(entry.File.Certificate) + "/", entry.Folder + "/");
-
-    private void CheckEdition(StoreEntry entry, IReadOnlyList<string> services, IReadOnlyList<X509> known)
-    {
-        var leaf = entry.Leaf();
-        CertificateStore.CheckPair(File.ReadAllText(entry.KeyPath), leaf);
-        var now = clock.GetUtcNow();
-        if (now > leaf.NotAfter || now < leaf.NotBefore)
-            throw new BeaconProblem(
-                ProblemCode.SwapUndone,
-                $"The edition {leaf.Serial} is not valid now ({leaf.NotBefore:yyyy-MM-dd HH:mm} to {leaf.NotAfter:yyyy-MM-dd HH:mm} UTC).",
-                "Check this host's clock; else renew the certificate."
-            );
-        if (known.Count > 0)
-        {
-            var sent = Core.Formats.Armor.Read(File.ReadAllBytes(entry.ChainPath)).Blocks.Skip(1).Select(b => X509.Read(b.Der)).ToList();
-            var path = PathJudge.Judge(new(leaf, sent, known, [.. known.Where(k => k.IsSelfSigned)], now) { Purpose = null });
-            if (!path.IsAccepted || path.Fetched.Count > 0)
-                throw new BeaconProblem(
-                    ProblemCode.DataDamaged,
-                    $"The edition's chain is not complete: {path.Steps[^1]}",
-                    "Renew the certificate."
-                );
-        }
-        foreach (var s in services)
-            if (HostNameMatch.Of(s, leaf.Names, null) != NameMatch.Fits)
-                throw new BeaconProblem(
-                    ProblemCode.SwapUndone,
-                    $"The certificate is for {string.Join(", ", leaf.Names)}, not for {s}; clients would refuse it.",
-                    $"Request one that has the name {s}."
-                );
-    }
-
-    private static void CheckPorts(ServicePlan plan)
-    {
-        foreach (var (address, port) in plan.NewPorts)
-        {
-            // What a name stands for is the server's to find out, in its own test.
-            if (!IPAddress.TryParse(address, out var ip))
-                continue;
-            try
-            {
-                using var socket = new Socket(ip.AddressFamily, SocketType.Stream, ProtocolType.Tcp);
-                socket.Bind(new IPEndPoint(ip, port));
-            }
-            catch (SocketException e) when (e.SocketErrorCode == SocketError.AddressAlreadyInUse)
-            {
-                throw new BeaconProblem(
-                    ProblemCode.PortTaken,
-                    $"Port {port} on {address} belongs to another program already; nothing was changed.",
-                    $"Stop that program (ss -ltnp 'sport = :{port}' names it), or bind with another port (--port)."
-                );
-            }
-            catch (SocketException e) when (e.SocketErrorCode == SocketError.AccessDenied) { }
-        }
-    }
-
-    /// <summary>Waits until nothing from before accepts any more; a server that does not say so in time is looked at all the same.</summary>
-    private async Task SettleAsync(IConnector connector, CancellationToken ct)
-    {
-        var began = clock.GetUtcNow();
-        // A reload is a signal: the server needs a moment before there is anything to see of it.
-        do await Task.Delay(TimeSpan.FromMilliseconds(50), clock, ct);
-        while (!connector.IsSettled() && connector.LastComplaint(began) is null && clock.GetUtcNow() < began + SettlePatience);
-    }
-
-    private async Task<IReadOnlyList<LookReport>> SeeAsync(
-        IConnector connector,
-        List<ServicePlan> plans,
-        string serial,
-        DateTimeOffset began,
-        CancellationToken ct
-    )
-    {
-        var looks = new List<LookReport>();
-        foreach (var target in plans.SelectMany(p => p.Targets).Distinct())
-        {
-            var until = clock.GetUtcNow() + ProbePatience;
-            while (true)
-            {
-                var look = await TlsProbe.LookAsync(target.Address, target.Port, target.ServerName, clock, ct);
-                var seen = look.Chain.Count > 0 ? X509.Read(Convert.FromBase64String(look.Chain[0])).Serial.Hex : null;
-                if (look.Outcome == LookOutcome.Served && seen == serial)
-                {
-                    looks.Add(look);
-                    break;
-                }
-                if (!connector.IsRunning())
-                    throw new BeaconProblem(
-                        ProblemCode.ServerDied,
-                        $"The server did not survive the reload. {connector.LastComplaint(began)}",
-                        "Look into its error log."
-                    );
-                var complaint = connector.LastComplaint(began);
-                if (complaint is not null || clock.GetUtcNow() > until)
-                    throw new BeaconProblem(
-                        ProblemCode.SwapUndone,
-                        complaint is not null ? $"The server did not take it up: {complaint}."
-                            : look.Outcome == LookOutcome.Served
-                                ? $"{target.ServerName} at {target.Address}:{target.Port} still serves another certificate ({seen})."
-                            : $"{target.ServerName} at {target.Address}:{target.Port} cannot be reached by TLS: {look.Message}.",
-                        "Correct what the message names; it is tried again by itself."
-                    );
-                await Task.Delay(TimeSpan.FromMilliseconds(50), clock, ct);
-            }
-        }
-        return looks;
-    }
-
-    private async Task<BeaconProblem> UndoAsync(
-        IConnector connector,
-        SwapRecord record,
-        Exception cause,
-        Neighbours neighbours,
-        CancellationToken ct
-    )
-    {
-        step("putting everything back");
-        var left = journal.Restore(record);
-        var died = false;
-        if (connector.IsRunning())
-            connector.TakeUp();
-        else
-        {
-            died = true;
-            connector.Start();
-        }
-        await SettleAsync(connector, ct);
-        journal.Close(record.Order);
-        var problem =
-            cause as BeaconProblem
-            ?? new BeaconProblem(ProblemCode.CannotWrite, cause.Message, "Check the disk and the permissions on the host.");
-        var after =
-            !connector.IsRunning() ? "The server is not running; start it by hand."
-            : await neighbours.WorseAsync(ct) is { } worse
-                ? $"Our changes were put back, but clients are refused still: {worse}. Its configuration was changed by somebody else and was taken up now; correct it."
-            : died ? "Everything was put back and the server was started again."
-            : left.Count > 0 ? $"{string.Join(", ", left)} was changed by somebody else meanwhile and is left as it is."
-            : "Everything is as it was.";
-        return new(problem.Code, $"{problem.Message} {after}", problem.Cure);
+        var used = store.FilesOf(bound.Certificate, service.Instance.Needs);
+        return bound.Earlier() is { } earlier
+            ? service.Instance.PlanEarlierRemoval(earlier, service.Name, used, service.Instance.Files)!
+            : Bindings.Remove(bound, used, service.Instance.Files);
     }
 }

@@ -13,41 +13,24 @@ internal sealed class NginxConfiguration
     private const int MaxFiles = 2000;
     private readonly Dictionary<string, NginxFile> _files = [];
     private readonly string _folder;
-    private readonly Func<string, string> _readText;
+    private readonly IFiles _view;
 
-    private NginxConfiguration(string mainPath, Func<string, string> readText)
+    private NginxConfiguration(string mainPath, IFiles view)
     {
         Main = Path.GetFullPath(mainPath);
         _folder = Path.GetDirectoryName(Main)!;
-        _readText = readText;
+        _view = view;
     }
 
     public string Main { get; }
     public IReadOnlyCollection<NginxFile> Files => _files.Values;
 
     /// <exception cref="BeaconProblem"><see cref="ProblemCode.ConfigurationBroken"/> with file and line.</exception>
-    public static NginxConfiguration Load(string mainPath, Func<string, string>? readText = null)
+    public static NginxConfiguration Load(string mainPath, IFiles view)
     {
-        var c = new NginxConfiguration(mainPath, readText ?? ReadFile);
+        var c = new NginxConfiguration(mainPath, view);
         c.Add(c.Main, 0);
         return c;
-    }
-
-    private static string ReadFile(string path)
-    {
-        try
-        {
-            return File.ReadAllText(path);
-        }
-        catch (Exception e) when (e is IOException or UnauthorizedAccessException)
-        {
-            throw new BeaconProblem(
-                ProblemCode.ConfigurationBroken,
-                $"{path} cannot be read: {e.Message}",
-                "Check that the file is there and readable for the agent.",
-                e
-            );
-        }
     }
 
     private void Add(string path, int depth)
@@ -60,7 +43,7 @@ internal sealed class NginxConfiguration
                 $"{path} is included too deeply, or there are over {MaxFiles} files.",
                 "Look for files that include each other."
             );
-        var file = NginxSyntax.Read(path, _readText(path));
+        var file = NginxSyntax.Read(path, _view.Read(path));
         _files[path] = file;
         foreach (var include in All(file.Directives).Where(d => d is { Name: "include", Children: null, Args.Count: 1 }))
         foreach (var p in Resolve(include.Args[0]))
@@ -83,14 +66,11 @@ internal sealed class NginxConfiguration
             var (part, last) = (parts[i], i == parts.Length - 1);
             found = part.AsSpan().ContainsAny("*?[")
                 ? found
-                    .Where(Directory.Exists)
-                    .SelectMany(d =>
-                        (last ? Directory.EnumerateFiles(d) : Directory.EnumerateDirectories(d)).Where(f => Fits(part, Path.GetFileName(f)))
-                    )
+                    .SelectMany(d => (last ? _view.FilesIn(d) : _view.FoldersIn(d)).Where(f => Fits(part, Path.GetFileName(f))))
                     .Take(MaxFiles)
                 : found.Select(d => Path.Combine(d, part));
         }
-        return [.. found.Where(File.Exists).Order(StringComparer.Ordinal)];
+        return [.. found.Where(f => _view.Find(f) is not null).Order(StringComparer.Ordinal)];
     }
 
     // glob(7): a leading dot is not matched by a star.
@@ -121,16 +101,14 @@ internal sealed class NginxConfiguration
         Top.Where(p => p.Directive.Name == "http").SelectMany(h => Inside(h).Where(p => p.Directive.Name == "server").Select(s => (s, h)));
 
     /// <summary>
-    /// The whole configuration as one text, with edits taken over: for a test run from the main file's own folder, so that every relative path means the same.
+    /// The whole configuration as one text: for a test run from the main file's own folder, so that every relative path means the same.
     /// </summary>
-    /// <param name="edits">New contents by path.</param>
     /// <returns>The text, and for each of its lines the file and line it came from.</returns>
-    public (string Text, IReadOnlyList<(string File, int Line)> Origins) Flatten(IReadOnlyDictionary<string, string> edits)
+    public (string Text, IReadOnlyList<(string File, int Line)> Origins) Flatten()
     {
-        var edited = Load(Main, p => edits.TryGetValue(p, out var text) ? text : _readText(p));
         var text = new StringBuilder();
         var origins = new List<(string, int)>();
-        edited.Emit(edited._files[Main], text, origins);
+        Emit(_files[Main], text, origins);
         return (text.ToString(), origins);
     }
 

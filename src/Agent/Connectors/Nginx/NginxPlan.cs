@@ -1,4 +1,6 @@
+using OrderlyBeacon.Agent.Probes;
 using OrderlyBeacon.Agent.Store;
+using OrderlyBeacon.Agent.Swap;
 using OrderlyBeacon.Core;
 
 namespace OrderlyBeacon.Agent.Connectors.Nginx;
@@ -6,30 +8,19 @@ namespace OrderlyBeacon.Agent.Connectors.Nginx;
 /// <summary>Works out the edits that put a certificate into a site, or take it out again. Changes nothing itself.</summary>
 internal static class NginxPlan
 {
-    private sealed record TextEdit(string Path, int Start, int End, string Replacement);
-
-    /// <param name="port">Where a site without TLS shall listen; the port that other sites use for TLS when null, else 443.</param>
-    /// <param name="earlier">What is known from an earlier binding: its memory of the state before us is kept.</param>
-    public static ServicePlan Bind(
-        NginxConfiguration configuration,
-        string service,
-        string certificate,
-        UsedFiles files,
-        int? port,
-        BoundRecord? earlier
-    )
+    /// <summary>A site without TLS gets a listener on the wanted port; else on the port that other sites use for TLS, else on 443.</summary>
+    public static ChangeSet Bind(NginxConfiguration configuration, BindChange change)
     {
+        var (service, files, port, _) = change;
         var sites = NginxSites.Find(configuration);
         var site = Find(sites, service);
         var edits = new List<TextEdit>();
         var steps = new List<string>();
         var warnings = new List<string>();
-        var targets = new List<ProbeTarget>();
+        var targets = new List<Probe>();
         var newPorts = new List<(string, int)>();
-        BoundRecord bound;
         if (site.TlsBlocks.Count > 0)
         {
-            (string? Certificate, string? Key) old = (null, null);
             foreach (var block in site.TlsBlocks)
             {
                 if (block.Certificates.Count > 1)
@@ -49,18 +40,12 @@ internal static class NginxPlan
                         $"{odd.Directive.Name} in {Where(odd)} does not name one file.",
                         "Correct it first; nginx -t names the same place."
                     );
-                old = (
-                    old.Certificate ?? block.Certificates.FirstOrDefault()?.Directive.Args.FirstOrDefault(),
-                    old.Key ?? block.Keys.FirstOrDefault()?.Directive.Args.FirstOrDefault()
-                );
                 Set(block, "ssl_certificate", block.Certificates.FirstOrDefault(), files.Certificates);
                 Set(block, "ssl_certificate_key", block.Keys.FirstOrDefault(), files.Key);
-                targets.AddRange(block.Listeners.Where(l => l.Tls).Select(l => new ProbeTarget(l.Reachable, l.Port, site.Name)));
+                targets.AddRange(block.Listeners.Where(l => l.Tls).Select(l => new Probe(l.Reachable, l.Port, site.Name)));
             }
             if (site.TlsBlocks.Any(b => b.Certificates.Count == 0))
                 warnings.Add("The site took its certificate from the http block; it gets lines of its own, other sites stay as they are.");
-            bound =
-                earlier is not null && files.IsOurs(old.Certificate) ? earlier : new(site.Name, certificate, [], old.Certificate, old.Key);
             if (edits.Count == 0)
                 steps.Add($"The configuration of {site.Name} names the certificate already; nothing in it changes.");
         }
@@ -110,13 +95,12 @@ internal static class NginxPlan
             }
             steps.Add($"{site.Name} gets a TLS listener on {string.Join(", ", targets.Select(t => $"{t.Address}:{t.Port}"))}.");
             warnings.Add($"Port {block.Listeners[0].Port} stays open in the clear; send clients on to https when they are ready.");
-            bound = new(site.Name, certificate, listens, null, null);
         }
-        return new(site.Name, site.Names, Apply(configuration, edits), [.. targets.Distinct()], newPorts, steps, warnings, bound);
+        return new(site.Name, site.Names, Apply(configuration, edits), [.. targets.Distinct()], newPorts, steps, warnings);
 
         void Set(ServerBlock block, string name, Placed? existing, string path)
         {
-            if (existing?.Directive.Args is [var now] && now == path)
+            if (existing?.Directive.Args is [var now] && now == ByteText.From(path))
                 return;
             if (existing is null)
             {
@@ -137,7 +121,7 @@ internal static class NginxPlan
         void Insert(ServerBlock block, Directive? anchor, string[] lines)
         {
             var text = block.Place.File.Text;
-            var newLine = NewLineOf(text);
+            var newLine = ByteText.NewLineOf(text);
             if (anchor is not null)
             {
                 var lineStart = text.LastIndexOf('\n', Math.Max(0, anchor.Start - 1)) + 1;
@@ -162,10 +146,10 @@ internal static class NginxPlan
     }
 
     /// <summary>Takes out what we put in and puts back what was named before; everything else that changed meanwhile stays.</summary>
-    public static ServicePlan Unbind(NginxConfiguration configuration, BoundRecord bound, UsedFiles files)
+    public static ChangeSet Unbind(NginxConfiguration configuration, EarlierBound bound, string service, UsedFiles files)
     {
         var sites = NginxSites.Find(configuration);
-        var site = Find(sites, bound.Service);
+        var site = Find(sites, service);
         var edits = new List<TextEdit>();
         var steps = new List<string>();
         foreach (var block in site.Blocks)
@@ -175,7 +159,7 @@ internal static class NginxPlan
                 if (old is null)
                     Remove(p);
                 else
-                    edits.Add(new(p.File.Path, p.Directive.ArgSpans[0].Start, p.Directive.ArgSpans[^1].End, Quote(old)));
+                    edits.Add(new(p.File.Path, p.Directive.ArgSpans[0].Start, p.Directive.ArgSpans[^1].End, QuoteText(old)));
             foreach (
                 var l in block.Listeners.Where(l =>
                     l.Directive.Name == "listen" && bound.AddedListeners.Contains(string.Join(' ', l.Directive.Args))
@@ -195,14 +179,13 @@ internal static class NginxPlan
             [],
             [],
             steps,
-            bound.OldCertificate is null ? ["Clients that use https lose the site."] : [],
-            null
+            bound.OldCertificate is null ? ["Clients that use https lose the site."] : []
         );
 
         void Remove(Placed p)
         {
             var text = p.File.Text;
-            var newLine = NewLineOf(text);
+            var newLine = ByteText.NewLineOf(text);
             var (start, end) = (p.Directive.Start, p.Directive.End);
             while (start > 0 && text[start - 1] is ' ' or '\t')
                 start--;
@@ -212,9 +195,6 @@ internal static class NginxPlan
             edits.Add(new(p.File.Path, start, end, ""));
         }
     }
-
-    /// <summary>What a line is ended by in a file, so that what we put into it looks like the rest.</summary>
-    private static string NewLineOf(string text) => text.Contains("\r\n", StringComparison.Ordinal) ? "\r\n" : "\n";
 
     /// <summary>A line that several sites read through an include cannot be changed for one of them: the others would get a certificate that is not theirs.</summary>
     private static void ThrowIfShared(Placed named, Site site, IReadOnlyList<Site> sites)
@@ -254,20 +234,10 @@ internal static class NginxPlan
     private static string Where(Placed p) => $"{p.File.Path}:{p.Directive.Line}";
 
     private static List<FileEdit> Apply(NginxConfiguration configuration, List<TextEdit> edits) =>
-        [
-            .. edits
-                .Distinct()
-                .GroupBy(e => e.Path)
-                .Select(g =>
-                {
-                    var before = configuration.Files.Single(f => f.Path == g.Key).Text;
-                    var after = before;
-                    foreach (var e in g.Reverse().OrderByDescending(e => e.Start))
-                        after = after[..e.Start] + e.Replacement + after[e.End..];
-                    return new FileEdit(g.Key, before, after);
-                }),
-        ];
+        TextEdits.Apply(edits, path => configuration.Files.Single(f => f.Path == path).Text);
 
-    private static string Quote(string path) =>
+    private static string Quote(string path) => QuoteText(ByteText.From(path));
+
+    private static string QuoteText(string path) =>
         path.AsSpan().ContainsAny(" ;{}\"'\\#$") ? "\"" + path.Replace("\\", "\\\\").Replace("\"", "\\\"") + "\"" : path;
 }

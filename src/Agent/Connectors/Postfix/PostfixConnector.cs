@@ -1,0 +1,310 @@
+using System.Net.Sockets;
+using OrderlyBeacon.Agent.Probes;
+using OrderlyBeacon.Contracts;
+using OrderlyBeacon.Core;
+
+namespace OrderlyBeacon.Agent.Connectors.Postfix;
+
+/// <summary>A real Postfix: its SMTP servers with one certificate for all, read by postconf for a test, reloaded by SIGHUP to its master.</summary>
+internal sealed class PostfixConnector(InstanceId id, ConnectorSettings settings) : IConnector
+{
+    private const string ChainFiles = "smtpd_tls_chain_files",
+        Level = "smtpd_tls_security_level",
+        Master = "master",
+        Smtpd = "smtpd";
+
+    /// <summary>What names a certificate in another way than <see cref="ChainFiles"/>, which outweighs them.</summary>
+    private static readonly string[] OtherFiles =
+    [
+        "smtpd_tls_cert_file",
+        "smtpd_tls_key_file",
+        "smtpd_tls_eccert_file",
+        "smtpd_tls_eckey_file",
+        "smtpd_tls_dcert_file",
+        "smtpd_tls_dkey_file",
+    ];
+
+    // services(5): names that master.cf uses for ports.
+    private static readonly Dictionary<string, int> Ports = new()
+    {
+        ["smtp"] = 25,
+        ["smtps"] = 465,
+        ["submissions"] = 465,
+        ["submission"] = 587,
+    };
+
+    private static readonly string[] Complaints = ["fatal:", "error:", "cannot load", "cannot get", "problem:"];
+    private static readonly TimeSpan OldServersGo = TimeSpan.FromSeconds(3),
+        KnockPatience = TimeSpan.FromMilliseconds(300);
+
+    private readonly LogTail _log = new();
+    private HashSet<int> _earlierServers = [];
+    private DateTime _tookUp = DateTime.MinValue;
+
+    public InstanceId Id => id;
+
+    public bool HasSites => false;
+
+    // Postfix opens the file before it gives up root (postconf(5), smtpd_tls_chain_files).
+    public Needs Needs { get; } = new(StoreForm.KeyFirstBundle);
+
+    public IFiles Files { get; } = new HostFiles();
+
+    public Discovery Discover(IFiles files)
+    {
+        try
+        {
+            var c = PostfixConfiguration.Load(settings.Config, files);
+            var endpoints = Servers(c).Select(s => EndpointOf(c, s)).OfType<EndpointInfo>().Distinct().ToList();
+            return new([Describe(c, endpoints)], null);
+        }
+        catch (BeaconProblem p)
+        {
+            return new([], p);
+        }
+    }
+
+    private FoundService Describe(PostfixConfiguration c, List<EndpointInfo> endpoints)
+    {
+        var named = c.Value("myhostname") is { Length: > 0 } own ? own.ToLowerInvariant() : null;
+        return new(
+            Id.Kind,
+            Id.Name,
+            settings.Names ?? [named ?? settings.Host],
+            [.. endpoints.OrderByDescending(e => e.Tls)],
+            [.. (c.Find(ChainFiles) is { } s ? new[] { $"{c.MainPath}:{s.Line}" } : [c.MainPath])],
+            CertificateIn(c),
+            null,
+            []
+        )
+        {
+            ClearText = endpoints.Any(e => e.Protocol == ProbeProtocol.Smtp)
+                && Servers(c).Any(s => !IsWrapped(c, s) && LevelOf(c, s) is not ("encrypt" or "fingerprint")),
+            NamesAreAssumed = settings.Names is null && named is null,
+        };
+    }
+
+    private static string? CertificateIn(PostfixConfiguration c) =>
+        c.Value(ChainFiles) is { Length: > 0 } chain ? chain.Split([',', ' '], StringSplitOptions.RemoveEmptyEntries)[0]
+        : c.Value("smtpd_tls_cert_file") is { Length: > 0 } file and not "none" ? file
+        : null;
+
+    private static IEnumerable<MasterService> Servers(PostfixConfiguration c) =>
+        c.Services.Where(s => s.Type == "inet" && Path.GetFileName(s.Command) == Smtpd);
+
+    private static bool IsWrapped(PostfixConfiguration c, MasterService s) => c.Value("smtpd_tls_wrappermode", s) == "yes";
+
+    private static string LevelOf(PostfixConfiguration c, MasterService s) =>
+        c.Value(Level, s) is { Length: > 0 } level ? level
+        : c.Value("smtpd_enforce_tls", s) == "yes" ? "encrypt"
+        : c.Value("smtpd_use_tls", s) == "yes" ? "may"
+        : "none";
+
+    private static EndpointInfo? EndpointOf(PostfixConfiguration c, MasterService s)
+    {
+        var colon = s.Place.LastIndexOf(':');
+        var (host, port) = colon < 0 ? ("", s.Place) : (s.Place[..colon].Trim('[', ']'), s.Place[(colon + 1)..]);
+        if (!int.TryParse(port, out var number) && !Ports.TryGetValue(port, out number))
+            return null;
+        var isWrapped = IsWrapped(c, s);
+        var address = host.Length > 0 ? host : AddressOf(c.Value("inet_interfaces") ?? "all");
+        return new(address, number, isWrapped || LevelOf(c, s) != "none")
+        {
+            Protocol = isWrapped ? ProbeProtocol.Tls : ProbeProtocol.Smtp,
+        };
+    }
+
+    private static string AddressOf(string interfaces) =>
+        interfaces.Split([',', ' '], StringSplitOptions.RemoveEmptyEntries).FirstOrDefault() is { } first and not ("all" or "loopback-only" or "localhost")
+            ? first
+            : "127.0.0.1";
+
+    public ChangeSet PlanBinding(BindChange change, IFiles files)
+    {
+        var c = PostfixConfiguration.Load(settings.Config, files);
+        ThrowIfUnclear(c);
+        var edits = new List<TextEdit>();
+        var steps = new List<string>();
+        var warnings = new List<string>();
+        SetChainFiles(c, change.Files.Certificates, edits, steps);
+        if (Servers(c).All(s => !IsWrapped(c, s) && LevelOf(c, s) == "none"))
+        {
+            Set(c, Level, "may", edits);
+            steps.Add($"{Level} = may: clients that can use TLS get it.");
+            warnings.Add($"Clients may go on without TLS; {Level} = encrypt, for the ports that people send from, ends that when they are ready.");
+        }
+        if (c.Value("tls_server_sni_maps") is { Length: > 0 })
+            warnings.Add("Names in tls_server_sni_maps keep the certificates that are written there.");
+        var would = new Overlay(files);
+        would.Add(TextEdits.Apply(edits, _ => c.MainText));
+        var after = PostfixConfiguration.Load(settings.Config, would);
+        var name = c.Value("myhostname")?.ToLowerInvariant() ?? change.CertificateNames.FirstOrDefault() ?? settings.Host;
+        return new(
+            change.Service,
+            Describe(after, []).Names,
+            would.Edits,
+            [
+                .. Servers(after)
+                    .Select(s => EndpointOf(after, s))
+                    .OfType<EndpointInfo>()
+                    .Where(e => e.Tls)
+                    .Select(e => new Probe(e.Address, e.Port, name, e.Protocol))
+                    .Distinct(),
+            ],
+            [],
+            steps.Count > 0 ? steps : ["main.cf names the certificate already; nothing in it changes."],
+            warnings
+        )
+        {
+            NamesAreAssumed = settings.Names is null && c.Value("myhostname") is not { Length: > 0 },
+        };
+    }
+
+    private static void ThrowIfUnclear(PostfixConfiguration c)
+    {
+        if (Servers(c).FirstOrDefault(s => s.Overrides.Keys.Any(k => k == ChainFiles || OtherFiles.Contains(k))) is { } own)
+            throw Unsupported(
+                $"The service {own.Place} ({c.MasterPath}:{own.Line}) has a certificate of its own, by an option in master.cf.",
+                $"Take that option out, so that all ports have the certificate of main.cf; then bind again."
+            );
+        var chain = c.Value(ChainFiles) ?? "";
+        if (chain.Split([',', ' '], StringSplitOptions.RemoveEmptyEntries).Length > 1)
+            throw Unsupported(
+                $"{ChainFiles} ({c.MainPath}:{c.Find(ChainFiles)!.Line}) names several files; it is not clear which to replace.",
+                "Leave one of them, then bind again."
+            );
+        // What refers to ours would change along with it.
+        var borrower = c.Settings.FirstOrDefault(s => s.Name != ChainFiles && s.Value.Contains("$" + ChainFiles, StringComparison.Ordinal));
+        if (borrower is not null)
+            throw Unsupported(
+                $"{borrower.Name} ({c.MainPath}:{borrower.Line}) is set to ${ChainFiles}, and would change along with it.",
+                $"Give {borrower.Name} files of its own, then bind again."
+            );
+    }
+
+    private static BeaconProblem Unsupported(string message, string cure) => new(ProblemCode.ConfigurationUnsupported, message, cure);
+
+    private static void SetChainFiles(PostfixConfiguration c, string path, List<TextEdit> edits, List<string> steps)
+    {
+        if (c.Find(ChainFiles)?.Value == ByteText.From(path))
+            return;
+        Set(c, ChainFiles, ByteText.From(path), edits);
+        var others = OtherFiles.Where(o => c.Find(o) is not null).ToList();
+        steps.Add(
+            others.Count == 0
+                ? $"{ChainFiles} points to the store: key and certificates in one file."
+                : $"{ChainFiles} points to the store, and outweighs {string.Join(", ", others)}."
+        );
+    }
+
+    /// <summary>The last setting of a name counts, so it is the one that is changed; a new one goes behind its relatives.</summary>
+    private static void Set(PostfixConfiguration c, string name, string value, List<TextEdit> edits)
+    {
+        if (c.Find(name) is { } there)
+        {
+            edits.Add(new(c.MainPath, there.ValueStart, there.ValueEnd, there.ValueStart == there.ValueEnd ? " " + value : value));
+            return;
+        }
+        var newLine = ByteText.NewLineOf(c.MainText);
+        if (c.Settings.LastOrDefault(s => s.Name.StartsWith("smtpd_tls_", StringComparison.Ordinal)) is { } relative)
+        {
+            var end = relative.ValueEnd;
+            while (end < c.MainText.Length && c.MainText[end] is not ('\n' or '\r'))
+                end++;
+            edits.Add(new(c.MainPath, end, end, $"{newLine}{name} = {value}"));
+            return;
+        }
+        var lead = c.MainText.Length == 0 || c.MainText[^1] == '\n' ? "" : newLine;
+        edits.Add(new(c.MainPath, c.MainText.Length, c.MainText.Length, $"{lead}{name} = {value}{newLine}"));
+    }
+
+    public void Test(IFiles files, ReadInstead? instead = null)
+    {
+        var c = PostfixConfiguration.Load(settings.Config, files);
+        var staged = Directory.CreateTempSubdirectory("beacon-check-").FullName;
+        try
+        {
+            File.WriteAllBytes(Path.Combine(staged, "main.cf"), ByteText.Bytes(c.MainText));
+            File.WriteAllBytes(Path.Combine(staged, "master.cf"), ByteText.Bytes(c.MasterText));
+            foreach (var what in new[] { "-n", "-M" })
+            {
+                var (code, _, error) = ServerProcess.Run(ProgramOf("postconf"), "-c", staged, what);
+                var complaint = error.Split('\n').FirstOrDefault(l => l.Contains("fatal:", StringComparison.Ordinal));
+                if (code != 0 || complaint is not null)
+                    throw TestProblem.Of(
+                        "Postfix",
+                        (complaint ?? error).Replace(staged, settings.Config, StringComparison.Ordinal).Trim(),
+                        ReferenceEquals(files, Files),
+                        $"postconf -c {settings.Config} {what}"
+                    );
+            }
+        }
+        finally
+        {
+            Directory.Delete(staged, recursive: true);
+        }
+    }
+
+    private string ProgramOf(string name) => Path.Combine(Path.GetDirectoryName(settings.Binary) ?? "/usr/sbin", name);
+
+    private int? Pid()
+    {
+        try
+        {
+            var queue = PostfixConfiguration.Load(settings.Config, Files).Value("queue_directory") ?? "/var/spool/postfix";
+            return ServerProcess.Find(Path.Combine(queue, "pid", "master.pid"), Master);
+        }
+        catch (BeaconProblem)
+        {
+            return null;
+        }
+    }
+
+    public bool IsRunning() => Pid() is not null;
+
+    public void TakeUp()
+    {
+        var pid = Pid() ?? throw new BeaconProblem(ProblemCode.ServerDied, "Postfix is not running.", "Start it, then try again.");
+        _log.Mark(PostfixConfiguration.Load(settings.Config, Files).Value("maillog_file") ?? "/var/log/mail.log");
+        (_earlierServers, _tookUp) = (ServerProcess.ChildrenOf(pid, Smtpd), DateTime.UtcNow);
+        ServerProcess.Signal(pid, ServerProcess.SigHup, "Postfix");
+    }
+
+    // A server from before that waits takes one more client as it was, and ends: that client is us. One that is in a conversation ends after it.
+    public bool IsSettled()
+    {
+        if (DateTime.UtcNow > _tookUp + OldServersGo || !_earlierServers.Any(p => ServerProcess.Living(p) is { Program: Smtpd }))
+            return true;
+        foreach (var e in Discover(Files).Services.SelectMany(s => s.Endpoints))
+            Knock(e);
+        return false;
+    }
+
+    private static void Knock(EndpointInfo e)
+    {
+        try
+        {
+            using var client = new TcpClient();
+            if (client.ConnectAsync(e.Address, e.Port).Wait(KnockPatience))
+                client.GetStream().Write("QUIT\r\n"u8);
+        }
+        catch (Exception x) when (x is SocketException or IOException or AggregateException) { }
+    }
+
+    public void Start()
+    {
+        var (code, _, error) = ServerProcess.Run(settings.Binary, "-c", settings.Config, "start");
+        ServerProcess.WaitUntil(() => IsRunning() || code != 0);
+        if (!IsRunning())
+            throw new BeaconProblem(
+                ProblemCode.ServerDied,
+                $"Postfix does not start: {error.Split('\n', StringSplitOptions.RemoveEmptyEntries).LastOrDefault() ?? $"it ended with {code}"}.",
+                "Look into its log and start it by hand."
+            );
+    }
+
+    public string? LastComplaint(DateTimeOffset since) =>
+        _log.Lines()
+            .Where(l => l.Contains("TLS", StringComparison.Ordinal) || l.Contains("fatal:", StringComparison.Ordinal))
+            .FirstOrDefault(l => Complaints.Any(c => l.Contains(c, StringComparison.Ordinal)));
+}

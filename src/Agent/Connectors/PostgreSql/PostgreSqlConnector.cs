@@ -1,0 +1,319 @@
+using System.Text.RegularExpressions;
+using OrderlyBeacon.Agent.Probes;
+using OrderlyBeacon.Agent.Store;
+using OrderlyBeacon.Contracts;
+using OrderlyBeacon.Core;
+
+namespace OrderlyBeacon.Agent.Connectors.PostgreSql;
+
+/// <summary>
+/// A real PostgreSQL cluster: it reads its files as its own account, has its configuration tested by <c>postgres -C</c>, and takes up over its socket, else by SIGHUP.
+/// </summary>
+internal sealed partial class PostgreSqlConnector(InstanceId id, ConnectorSettings settings) : IConnector
+{
+    private const string Program = "postgres",
+        Certificate = "ssl_cert_file",
+        Key = "ssl_key_file",
+        Tls = "ssl";
+    private const UnixFileMode PassThrough =
+        UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute | UnixFileMode.GroupExecute | UnixFileMode.OtherExecute;
+
+    private readonly LogTail _log = new();
+
+    public InstanceId Id => id;
+
+    public bool HasSites => false;
+
+    private ServerAccount? Account => ServerAccount.OwnerOf(DataFolder());
+
+    public Needs Needs => new(StoreForm.Pair, Account);
+
+    public IFiles Files => new HostFiles(Account);
+
+    /// <summary>Found before anything is known about the account that may read the rest.</summary>
+    private string DataFolder()
+    {
+        try
+        {
+            return PostgreSqlConfiguration.Load(settings.Config, new HostFiles()).DataFolder;
+        }
+        catch (BeaconProblem)
+        {
+            return Path.GetDirectoryName(settings.Config)!;
+        }
+    }
+
+    private PostgreSqlConfiguration Load(IFiles files) => PostgreSqlConfiguration.Load(settings.Config, files);
+
+    public Discovery Discover(IFiles files)
+    {
+        try
+        {
+            return new([Describe(Load(files), files)], null);
+        }
+        catch (BeaconProblem p)
+        {
+            return new([], p);
+        }
+    }
+
+    private FoundService Describe(PostgreSqlConfiguration c, IFiles files) =>
+        new(
+            Id.Kind,
+            Id.Name,
+            settings.Names ?? [settings.Host],
+            Endpoints(c),
+            [c.Find(Certificate) is { } s ? $"{s.Path}:{s.Line}" : c.Main],
+            c.IsOn(Tls) ? ByteText.Show(Path.Combine(c.DataFolder, c.Value(Certificate) ?? "server.crt")) : null,
+            null,
+            []
+        )
+        {
+            ClearText = !c.IsOn(Tls) || LetsClearTextIn(c, files),
+            NamesAreAssumed = settings.Names is null,
+        };
+
+    private static IReadOnlyList<EndpointInfo> Endpoints(PostgreSqlConfiguration c)
+    {
+        var port = int.TryParse(c.Value("port"), out var set) ? set : 5432;
+        return
+        [
+            .. (c.Value("listen_addresses") ?? "localhost")
+                .Split([',', ' '], StringSplitOptions.RemoveEmptyEntries)
+                .Select(a => a is "*" or "0.0.0.0" or "localhost" ? "127.0.0.1" : a is "::" ? "::1" : a)
+                .Distinct()
+                .Select(a => new EndpointInfo(a, port, c.IsOn(Tls)) { Protocol = ProbeProtocol.PostgreSql }),
+        ];
+    }
+
+    // pg_hba.conf: host lets both in, hostssl TLS alone.
+    private static bool LetsClearTextIn(PostgreSqlConfiguration c, IFiles files)
+    {
+        var path = Path.Combine(c.DataFolder, c.Value("hba_file") ?? "pg_hba.conf");
+        return files
+                .Find(path)
+                ?.Split('\n')
+                .Select(l => l.Split((char[]?)null, StringSplitOptions.RemoveEmptyEntries))
+                .Any(f => f.Length > 3 && f[0] is "host" or "hostnossl" && f[^1] != "reject")
+            ?? false;
+    }
+
+    public ChangeSet PlanBinding(BindChange change, IFiles files)
+    {
+        var c = Load(files);
+        if (c.Automatic.FirstOrDefault(s => s.Name is Certificate or Key or Tls) is { } set)
+            throw new BeaconProblem(
+                ProblemCode.ConfigurationUnsupported,
+                $"{set.Name} was set by ALTER SYSTEM ({set.Path}:{set.Line}), which outweighs the configuration.",
+                $"Take that back: ALTER SYSTEM RESET {set.Name}; then bind again."
+            );
+        var edits = new List<TextEdit>();
+        var added = new List<string>();
+        var steps = new List<string>();
+        Set(Certificate, Quote(change.Files.Certificates), ByteText.From(change.Files.Certificates));
+        Set(Key, Quote(change.Files.Key), ByteText.From(change.Files.Key));
+        if (!c.IsOn(Tls))
+            Set(Tls, "on", "on");
+        if (added.Count > 0)
+        {
+            var text = files.Read(c.Main);
+            var newLine = ByteText.NewLineOf(text);
+            var lead = text.Length == 0 || text[^1] == '\n' ? "" : newLine;
+            edits.Add(new(c.Main, text.Length, text.Length, lead + string.Concat(added.Select(l => l + newLine))));
+        }
+        var would = new Overlay(files);
+        would.Add(TextEdits.Apply(edits, files.Read));
+        var after = Load(would);
+        var name = change.CertificateNames.Count > 0 ? change.CertificateNames[0] : settings.Host;
+        return new(
+            change.Service,
+            settings.Names ?? [settings.Host],
+            would.Edits,
+            [.. Endpoints(after).Select(e => new Probe(e.Address, e.Port, name, e.Protocol))],
+            [],
+            steps.Count > 0 ? steps : ["The configuration names the certificate already; nothing in it changes."],
+            LetsClearTextIn(after, would)
+                ? ["Clients may go on without TLS; hostssl instead of host in pg_hba.conf ends that when they are ready."]
+                : []
+        )
+        {
+            NamesAreAssumed = settings.Names is null,
+        };
+
+        void Set(string setting, string written, string value)
+        {
+            if (c.Find(setting) is not { } there)
+            {
+                added.Add($"{setting} = {written}");
+                steps.Add($"{setting} is added to {c.Main}.");
+            }
+            else if (there.Value != value)
+            {
+                edits.Add(new(there.Path, there.ValueStart, there.ValueEnd, written));
+                steps.Add($"{setting} ({there.Path}:{there.Line}) {(setting == Tls ? "is switched on" : "points to the store")}.");
+            }
+        }
+    }
+
+    private static string Quote(string path) => $"'{ByteText.From(path).Replace("'", "''", StringComparison.Ordinal)}'";
+
+    public void Test(IFiles files, ReadInstead? instead = null)
+    {
+        var c = Load(files);
+        var (text, origins) = c.Flat;
+        if (instead is { } i)
+            text = i.In(text);
+        var account = Account;
+        var folder = Directory.CreateTempSubdirectory("beacon-check-").FullName;
+        try
+        {
+            var staged = Path.Combine(folder, "postgresql.conf");
+            if (account is { } reader)
+            {
+                File.SetUnixFileMode(folder, PassThrough);
+                AtomicFiles.WriteForGroup(staged, ByteText.Bytes(text), reader.Group);
+            }
+            else
+                AtomicFiles.Write(staged, ByteText.Bytes(text), isPrivate: true);
+            var (code, _, error) = RunAsAccount(account, ProgramOf(Program), "-D", c.DataFolder, "-c", $"config_file={staged}", "-C", Certificate);
+            if (code == 0)
+                return;
+            var complaint = error.Split('\n', StringSplitOptions.RemoveEmptyEntries).FirstOrDefault() ?? $"it ended with {code}";
+            complaint = Regex.Replace(
+                Severity().Replace(complaint, ""),
+                Regex.Escape($"\"{staged}\"") + @" line (\d+)",
+                m =>
+                    int.Parse(m.Groups[1].Value) is var n && n >= 1 && n <= origins.Count
+                        ? $"{origins[n - 1].File} line {origins[n - 1].Line}"
+                        : m.Value
+            );
+            throw TestProblem.Of("PostgreSQL", complaint, files is HostFiles, $"postgres -C {Certificate} -D {c.DataFolder}");
+        }
+        finally
+        {
+            Directory.Delete(folder, recursive: true);
+        }
+    }
+
+    private string ProgramOf(string name) => Path.Combine(settings.Binary, name);
+
+    private static (int Code, string Output, string Error) RunAsAccount(ServerAccount? account, params string[] command) =>
+        ServerProcess.Run(account?.Command(command) ?? command);
+
+    private string PidFile() => Path.Combine(DataFolder(), "postmaster.pid");
+
+    private int? Pid() => ServerProcess.Find(PidFile(), Program);
+
+    public bool IsRunning() => Pid() is not null;
+
+    public void TakeUp()
+    {
+        var pid = Pid() ?? throw new BeaconProblem(ProblemCode.ServerDied, "PostgreSQL is not running.", "Start it, then try again.");
+        _log.Mark(LogOf(pid));
+        if (!TakesUpOverSocket())
+            ServerProcess.Signal(pid, ServerProcess.SigHup, "PostgreSQL");
+    }
+
+    private bool TakesUpOverSocket()
+    {
+        var c = Load(Files);
+        var folder = (c.Value("unix_socket_directories") ?? "/var/run/postgresql").Split(',')[0].Trim();
+        if (!folder.StartsWith('/'))
+            return false;
+        var user = Account?.Name ?? Environment.UserName;
+        try
+        {
+            var (code, output, _) = RunAsAccount(
+                Account,
+                ProgramOf("psql"),
+                "-X",
+                "-w",
+                "-h",
+                folder,
+                "-p",
+                c.Value("port") ?? "5432",
+                "-U",
+                user,
+                "-d",
+                "postgres",
+                "-Atqc",
+                "select pg_reload_conf()"
+            );
+            return code == 0 && output.Trim() == "t";
+        }
+        // Without psql there is the signal.
+        catch (BeaconProblem)
+        {
+            return false;
+        }
+    }
+
+    // Whether the files were read shows in a handshake alone: the server takes new connections with the old ones until then.
+    public bool IsSettled() => true;
+
+    /// <summary>Where the server's messages go, when that is a file.</summary>
+    private static string? LogOf(int pid)
+    {
+        try
+        {
+            return File.ResolveLinkTarget($"/proc/{pid}/fd/2", returnFinalTarget: false)?.FullName is { } path && File.Exists(path) ? path : null;
+        }
+        catch (Exception e) when (e is IOException or UnauthorizedAccessException)
+        {
+            return null;
+        }
+    }
+
+    public void Start()
+    {
+        var c = Load(Files);
+        EndOfThoseBefore();
+        var log = Path.Combine(c.DataFolder, "start.log");
+        var (code, _, error) = RunAsAccount(
+            Account,
+            ProgramOf("pg_ctl"),
+            "-D",
+            c.DataFolder,
+            "-w",
+            "-l",
+            log,
+            "-o",
+            $"-c config_file={settings.Config}",
+            "start"
+        );
+        if (code != 0 || !IsRunning())
+            throw new BeaconProblem(
+                ProblemCode.ServerDied,
+                $"PostgreSQL does not start: {LastLineOf(log) ?? error.Trim()}.",
+                $"Look into {log} and start it by hand."
+            );
+    }
+
+    private static string? LastLineOf(string log) => File.Exists(log) ? File.ReadLines(log).LastOrDefault() : null;
+
+    /// <summary>Sessions of a server that died end by themselves; until then a new one must not touch the same data.</summary>
+    private void EndOfThoseBefore()
+    {
+        if (ServerProcess.InFile(PidFile()) is not { } before)
+            return;
+        ServerProcess.WaitUntil(() => !ServerProcess.All().Any(p => ServerProcess.Living(p) is { Program: Program } f && f.Parent != before && IsOf(f, before)));
+        ServerProcess.ForgetEnded(PidFile());
+    }
+
+    private static bool IsOf(ProcessFacts f, int server) => f.Group == server || f.Session == server;
+
+    public string? LastComplaint(DateTimeOffset since) =>
+        _log.Lines()
+            .Where(l => l.Contains("LOG:", StringComparison.Ordinal) || l.Contains("FATAL:", StringComparison.Ordinal))
+            .Where(l =>
+                l.Contains("could not load", StringComparison.Ordinal)
+                || l.Contains("private key file", StringComparison.Ordinal)
+                || l.Contains("was not reloaded", StringComparison.Ordinal)
+                || l.Contains("contains errors", StringComparison.Ordinal)
+            )
+            .Select(l => Severity().Replace(l, ""))
+            .LastOrDefault();
+
+    [GeneratedRegex(@"^.*?(LOG|FATAL|ERROR):\s+")]
+    private static partial Regex Severity();
+}

@@ -1,0 +1,146 @@
+using System.Diagnostics;
+using System.Globalization;
+using System.Runtime.InteropServices;
+using Microsoft.Win32.SafeHandles;
+using OrderlyBeacon.Core;
+
+namespace OrderlyBeacon.Agent.Connectors;
+
+/// <summary>What proc(5) says of a living process.</summary>
+internal readonly record struct ProcessFacts(string Program, int Parent, int Group, int Session);
+
+/// <summary>Processes of servers: found by their pid file, signalled, and asked of the kernel.</summary>
+internal static partial class ServerProcess
+{
+    public const int SigHup = 1,
+        SigKill = 9,
+        SigTerm = 15;
+
+    private static readonly TimeSpan Patience = TimeSpan.FromSeconds(30);
+
+    /// <summary>The process that a pid file names, when it is the program that is meant: a file that was left behind may name a stranger.</summary>
+    public static int? Find(string pidFile, string program) =>
+        InFile(pidFile) is { } pid && Living(pid) is { } facts && facts.Program == program ? pid : null;
+
+    public static int? InFile(string pidFile)
+    {
+        try
+        {
+            // Some servers hold a lock on it as long as they run; the platform's own way of opening asks for one.
+            const int closeOnExec = 0x80000;
+            var fd = Open(pidFile, closeOnExec);
+            if (fd < 0)
+                return null;
+            using var file = new FileStream(new SafeFileHandle(fd, ownsHandle: true), FileAccess.Read);
+            using var reader = new StreamReader(file);
+            var first = reader.ReadLine();
+            return int.TryParse(first?.Trim(), CultureInfo.InvariantCulture, out var pid) ? pid : null;
+        }
+        catch (Exception e) when (e is IOException or UnauthorizedAccessException)
+        {
+            return null;
+        }
+    }
+
+    /// <summary>Null when it is gone, or a zombie.</summary>
+    public static ProcessFacts? Living(int pid)
+    {
+        try
+        {
+            // The name in parentheses; after it state, parent, process group, session.
+            var stat = File.ReadAllText($"/proc/{pid}/stat");
+            var (open, close) = (stat.IndexOf('('), stat.LastIndexOf(')'));
+            var fields = stat[(close + 2)..].Split(' ');
+            return fields[0] == "Z"
+                ? null
+                : new(stat[(open + 1)..close], int.Parse(fields[1]), int.Parse(fields[2]), int.Parse(fields[3]));
+        }
+        catch (Exception e)
+            when (e is IOException or UnauthorizedAccessException or FormatException or IndexOutOfRangeException or ArgumentException)
+        {
+            return null;
+        }
+    }
+
+    /// <summary>Removes a pid file whose process has ended and was not collected by its parent yet: the server would take it for one that runs.</summary>
+    public static void ForgetEnded(string pidFile)
+    {
+        if (InFile(pidFile) is { } pid && Living(pid) is null && Directory.Exists($"/proc/{pid}"))
+            File.Delete(pidFile);
+    }
+
+    public static IEnumerable<int> All() =>
+        Directory.EnumerateDirectories("/proc").Select(d => int.TryParse(Path.GetFileName(d), out var pid) ? pid : 0).Where(pid => pid > 0);
+
+    /// <summary>Living children of a process that run one of the programs.</summary>
+    public static HashSet<int> ChildrenOf(int parent, params string[] programs) =>
+        [.. All().Where(p => Living(p) is { } f && f.Parent == parent && programs.Contains(f.Program))];
+
+    /// <exception cref="BeaconProblem"><see cref="ProblemCode.NotAllowed"/>.</exception>
+    public static void Signal(int pid, int signal, string server)
+    {
+        if (Kill(pid, signal) != 0)
+            throw new BeaconProblem(
+                ProblemCode.NotAllowed,
+                $"The agent may not signal {server} (process {pid}).",
+                $"Run the agent as root, or as the account of {server}."
+            );
+    }
+
+    public static void TrySignal(int pid, int signal) => _ = Kill(pid, signal);
+
+    /// <summary>Runs one of a server's own programs to its end.</summary>
+    /// <exception cref="BeaconProblem">It is not there, or does not end.</exception>
+    public static (int Code, string Output, string Error) Run(params string[] command)
+    {
+        try
+        {
+            var start = new ProcessStartInfo(command[0], command.Skip(1))
+            {
+                RedirectStandardError = true,
+                RedirectStandardOutput = true,
+                RedirectStandardInput = true,
+                WorkingDirectory = "/",
+            };
+            // Messages are read by us, and by people in our own words.
+            start.Environment["LC_ALL"] = "C";
+            using var p = Process.Start(start)!;
+            p.StandardInput.Close();
+            var (output, error) = (p.StandardOutput.ReadToEndAsync(), p.StandardError.ReadToEndAsync());
+            if (!p.WaitForExit(Patience))
+            {
+                p.Kill(entireProcessTree: true);
+                throw new BeaconProblem(
+                    ProblemCode.ConfigurationBroken,
+                    $"{command[0]} did not end within {Patience.TotalSeconds:0} seconds.",
+                    $"Run it by hand: {string.Join(' ', command)}."
+                );
+            }
+            // A daemon that was started keeps the pipes open: what it has said until now is enough.
+            Task.WaitAll([output, error], TimeSpan.FromSeconds(1));
+            return (p.ExitCode, output.IsCompleted ? output.Result : "", error.IsCompleted ? error.Result : "");
+        }
+        catch (System.ComponentModel.Win32Exception e)
+        {
+            throw new BeaconProblem(
+                ProblemCode.NotFound,
+                $"{command[0]} cannot be run: {e.Message}.",
+                "Install it, or correct the connector's \"binary\" in agent.json.",
+                e
+            );
+        }
+    }
+
+    /// <summary>Waits for a server that was started.</summary>
+    public static void WaitUntil(Func<bool> isThere)
+    {
+        for (var i = 0; i < 100 && !isThere(); i++)
+            Thread.Sleep(100);
+    }
+
+    [LibraryImport("libc", EntryPoint = "open", SetLastError = true, StringMarshalling = StringMarshalling.Utf8)]
+    private static partial int Open(string path, int flags);
+
+    [LibraryImport("libc", EntryPoint = "kill", SetLastError = true)]
+    private static partial int Kill(int pid, int signal);
+}

@@ -1,0 +1,336 @@
+using System.Text;
+using OrderlyBeacon.Agent.Connectors;
+using OrderlyBeacon.Agent.Store;
+using OrderlyBeacon.Agent.Swap;
+using OrderlyBeacon.Contracts;
+using OrderlyBeacon.Core;
+
+namespace OrderlyBeacon.Agent.Tests.Contract;
+
+/// <summary>
+/// The laws that every connector keeps, each tried on every kind of server, for real. A further kind is one more row: a class beside the others, and its name in <see cref="All"/>.
+/// </summary>
+public sealed class ContractTests
+{
+    private static readonly (string Kind, Func<RealServer> Make)[] All =
+    [
+        ("nginx", () => new NginxServer()),
+        ("postfix", () => new PostfixServer()),
+        ("dovecot", () => new DovecotServer()),
+        ("postgresql", () => new PostgreSqlServer()),
+    ];
+
+    /// <summary>What the matrix in the documents says of each law, by the name of its test.</summary>
+    private static readonly (string Test, string Law)[] Laws =
+    [
+        (nameof(What_is_there_is_found), "what is there is found: names, ways in, clear text"),
+        (nameof(Planning_and_testing_change_nothing), "planning and testing change nothing"),
+        (nameof(A_server_without_TLS_is_bound_and_put_back_to_the_byte), "without TLS: bound, served at every way in, put back to the byte"),
+        (nameof(A_certificate_of_somebody_else_gives_way_and_comes_back), "somebody else's certificate: replaced, and back to the byte"),
+        (nameof(The_same_change_again_changes_nothing), "the same change again changes nothing"),
+        (nameof(A_renewal_is_served_and_cuts_nobody_off), "renewed; an open conversation goes on"),
+        (nameof(What_is_broken_already_is_named_and_left), "a configuration that is broken already is named and left"),
+        (nameof(A_pair_that_does_not_belong_together_never_gets_so_far), "a pair that does not belong together never gets to the server"),
+        (nameof(A_server_that_dies_is_put_back_and_started), "a server that dies at the reload is put back and runs"),
+        (nameof(A_server_that_cannot_be_put_back_is_said_to_be_stuck), "an undo that fails is said: stuck, and what to do"),
+        (nameof(Edits_by_other_hands_stay), "edits by other hands stay"),
+        (nameof(The_key_is_for_its_server_alone), "the key is readable by its server and nobody else"),
+        (nameof(A_kill_at_any_step_is_undone), "a kill at any step is undone, and the order done again"),
+    ];
+
+    public static TheoryData<string> Servers => [.. All.Select(a => a.Kind)];
+
+    private static RealServer Make(string kind) => All.Single(a => a.Kind == kind).Make();
+
+    private static RealServer Started(string kind, bool withForeign = false)
+    {
+        var s = Make(kind);
+        s.Configure(withForeign ? s.ForeignPair() : null);
+        s.Start();
+        return s;
+    }
+
+    private static CancellationToken Stop => TestContext.Current.CancellationToken;
+
+    [Theory, MemberData(nameof(Servers))]
+    public void What_is_there_is_found(string kind)
+    {
+        using var s = Make(kind);
+        s.Configure(null);
+        Assert.Null(s.Connector.Discover(s.Connector.Files).Problem);
+        var plain = s.Found();
+        Assert.NotEmpty(plain.Names);
+        Assert.All(plain.Endpoints, e => Assert.False(e.Tls));
+        Assert.All(plain.Endpoints, e => Assert.Equal(s.Address, e.Address));
+        Assert.True(plain.ClearText);
+        Assert.Null(plain.CertificateFile);
+        var pair = s.ForeignPair();
+        s.Configure(pair);
+        var tls = s.Found();
+        Assert.Equal(pair.Certificate, tls.CertificateFile);
+        Assert.Superset(s.Doors.Select(d => d.Port).ToHashSet(), tls.Endpoints.Where(e => e.Tls).Select(e => e.Port).ToHashSet());
+        Assert.All(tls.Places, p => Assert.StartsWith(s.ConfigFolder, p));
+    }
+
+    [Theory, MemberData(nameof(Servers))]
+    public void Planning_and_testing_change_nothing(string kind)
+    {
+        using var s = Started(kind);
+        var before = s.Snapshot();
+        var plan = s.Bench.Swap.Describe(s.Bench.Issue(s.Name, s.Name), s.Ref, s.Doors[0].Port);
+        Assert.Contains(plan.Changes, c => c.Diff.Contains('+'));
+        Assert.Equal(before, s.Snapshot());
+        Assert.All(s.Doors, d => Assert.Null(s.Served(d)));
+        Assert.Null(s.Bench.Bounds.Find(s.Service));
+    }
+
+    [Theory, MemberData(nameof(Servers))]
+    public async Task A_server_without_TLS_is_bound_and_put_back_to_the_byte(string kind)
+    {
+        using var s = Started(kind);
+        var before = s.Snapshot();
+        var entry = s.Bench.Issue(s.Name, s.Name);
+        var looks = await s.BindAsync(entry);
+        Assert.All(looks, l => Assert.Equal((LookOutcome.Served, s.Service), (l.Outcome, l.Service)));
+        Assert.All(s.Doors, d => Assert.Equal(entry.File.Serial, s.Served(d)));
+        Assert.Empty(s.Bench.Journal.Unfinished());
+        await s.Bench.Swap.UnbindAsync(5000, s.Ref, Stop);
+        Assert.Equal(before, s.Snapshot());
+        Assert.All(s.Doors, d => Assert.Null(s.Served(d)));
+        Assert.True(s.Connector.IsRunning());
+    }
+
+    [Theory, MemberData(nameof(Servers))]
+    public async Task A_certificate_of_somebody_else_gives_way_and_comes_back(string kind)
+    {
+        using var s = Started(kind, withForeign: true);
+        var (before, theirs) = (s.Snapshot(), s.Doors.Select(s.Served).ToList());
+        Assert.All(theirs, Assert.NotNull);
+        var entry = s.Bench.Issue(s.Name, s.Name);
+        await s.BindAsync(entry);
+        Assert.All(s.Doors, d => Assert.Equal(entry.File.Serial, s.Served(d)));
+        await s.Bench.Swap.UnbindAsync(5000, s.Ref, Stop);
+        Assert.Equal(before, s.Snapshot());
+        Assert.Equal(theirs, s.Doors.Select(s.Served));
+    }
+
+    [Theory, MemberData(nameof(Servers))]
+    public async Task The_same_change_again_changes_nothing(string kind)
+    {
+        using var s = Started(kind);
+        var entry = s.Bench.Issue(s.Name, s.Name);
+        await s.BindAsync(entry);
+        var (bound, at) = (s.Snapshot(), File.GetLastWriteTimeUtc(s.MainFile));
+        Assert.Empty(s.Bench.Swap.Describe(entry, s.Ref, null).Changes);
+        await s.BindAsync(entry);
+        Assert.Equal((bound, at), (s.Snapshot(), File.GetLastWriteTimeUtc(s.MainFile)));
+    }
+
+    [Theory, MemberData(nameof(Servers))]
+    public async Task A_renewal_is_served_and_cuts_nobody_off(string kind)
+    {
+        using var s = Started(kind);
+        await s.BindAsync(s.Bench.Issue(s.Name, s.Name));
+        var bound = s.Snapshot();
+        using var talk = await s.TalkAsync();
+        var pid = s.Pid;
+        var second = s.Bench.Issue(s.Name, s.Name);
+        await s.BindAsync(second);
+        await talk.GoOnAsync();
+        Assert.All(s.Doors, d => Assert.Equal(second.File.Serial, s.Served(d)));
+        Assert.Equal((bound, pid), (s.Snapshot(), s.Pid));
+        await talk.GoOnAsync();
+    }
+
+    [Theory, MemberData(nameof(Servers))]
+    public async Task What_is_broken_already_is_named_and_left(string kind)
+    {
+        using var s = Started(kind);
+        File.AppendAllText(s.MainFile, s.BrokenLine + "\n");
+        var before = s.Snapshot();
+        var line = File.ReadLines(s.MainFile).Count();
+        var p = await Assert.ThrowsAsync<BeaconProblem>(() => s.BindAsync(s.Bench.Issue(s.Name, s.Name)));
+        Assert.Equal(ProblemCode.ConfigurationBroken, p.Code);
+        Assert.Contains(s.MainFile, p.Message);
+        Assert.Contains(line.ToString(), p.Message);
+        Assert.Equal(before, s.Snapshot());
+        Assert.True(s.Connector.IsRunning());
+    }
+
+    [Theory, MemberData(nameof(Servers))]
+    public async Task A_pair_that_does_not_belong_together_never_gets_so_far(string kind)
+    {
+        using var s = Started(kind);
+        var first = s.Bench.Issue(s.Name, s.Name);
+        await s.BindAsync(first);
+        var (bound, log) = (s.Snapshot(), s.Bench.Steps.Count);
+        var (odd, other) = (s.Bench.Issue(s.Name, s.Name), s.Bench.Issue("other", "other.example"));
+        File.WriteAllText(odd.KeyPath, File.ReadAllText(other.KeyPath));
+        var p = await Assert.ThrowsAsync<BeaconProblem>(() => s.BindAsync(odd));
+        Assert.Contains("does not belong", p.Message);
+        Assert.DoesNotContain(s.Bench.Steps.Skip(log), step => step.Contains("takes it up"));
+        Assert.Equal(bound, s.Snapshot());
+        Assert.All(s.Doors, d => Assert.Equal(first.File.Serial, s.Served(d)));
+    }
+
+    [Theory, MemberData(nameof(Servers))]
+    public async Task A_server_that_dies_is_put_back_and_started(string kind)
+    {
+        using var s = Started(kind);
+        var before = s.Snapshot();
+        using var server = System.Diagnostics.Process.GetProcessById(s.Pid);
+        var p = await Assert.ThrowsAsync<BeaconProblem>(() => BindWhileAsync(s, "takes it up", server.Kill));
+        Assert.Contains("put back", p.Message);
+        Assert.Equal(before, s.Snapshot());
+        Assert.True(s.Connector.IsRunning(), p.Message);
+        Assert.All(s.Doors, d => Assert.Null(s.Served(d)));
+    }
+
+    [Theory, MemberData(nameof(Servers))]
+    public async Task A_server_that_cannot_be_put_back_is_said_to_be_stuck(string kind)
+    {
+        using var s = Started(kind);
+        var p = await Assert.ThrowsAsync<BeaconProblem>(() =>
+            BindWhileAsync(
+                s,
+                "takes it up",
+                () =>
+                {
+                    // Somebody else breaks the configuration by hand in the same moment, and the server dies of something.
+                    File.AppendAllText(s.MainFile, s.BrokenLine + "\n");
+                    using var server = System.Diagnostics.Process.GetProcessById(s.Pid);
+                    server.Kill();
+                    server.WaitForExit();
+                }
+            )
+        );
+        Assert.Equal(ProblemCode.SwapStuck, p.Code);
+        Assert.Contains("by hand", p.Cure);
+        // The edit of the other is theirs: it is not thrown away.
+        Assert.EndsWith(s.BrokenLine + "\n", File.ReadAllText(s.MainFile));
+        Assert.False(s.Connector.IsRunning());
+    }
+
+    private static async Task BindWhileAsync(RealServer s, string step, Action happens)
+    {
+        var swap = new SwapRun(
+            s.Bench.Store,
+            s.Bench.Journal,
+            s.Bench.Bounds,
+            TimeProvider.System,
+            text =>
+            {
+                if (text.Contains(step, StringComparison.Ordinal))
+                    happens();
+            }
+        );
+        await swap.BindAsync(1000, s.Bench.Issue(s.Name, s.Name), [s.Ref], s.Doors[0].Port, [s.Bench.Root], Stop);
+    }
+
+    [Theory, MemberData(nameof(Servers))]
+    public async Task Edits_by_other_hands_stay(string kind)
+    {
+        using var s = Started(kind);
+        var text = File.ReadAllText(s.MainFile);
+        await s.BindAsync(s.Bench.Issue(s.Name, s.Name));
+        File.WriteAllText(s.MainFile, "# by another hand\n" + File.ReadAllText(s.MainFile));
+        await s.BindAsync(s.Bench.Issue(s.Name, s.Name));
+        Assert.StartsWith("# by another hand\n", File.ReadAllText(s.MainFile));
+        await s.Bench.Swap.UnbindAsync(5000, s.Ref, Stop);
+        Assert.Equal("# by another hand\n" + text, File.ReadAllText(s.MainFile));
+    }
+
+    [Theory, MemberData(nameof(Servers))]
+    public async Task The_key_is_for_its_server_alone(string kind)
+    {
+        using var s = Started(kind);
+        var entry = s.Bench.Issue(s.Name, s.Name);
+        await s.BindAsync(entry);
+        var used = s.Bench.Store.FilesOf(s.Name, s.Connector.Needs);
+        Assert.Equal(s.KeyOwner, StatOf(used.Key));
+        Assert.Equal("root:root:600", StatOf(entry.KeyPath));
+        // Another account gets to none of them.
+        var files = Directory.GetFiles(entry.Folder, "*", SearchOption.AllDirectories).Where(f => File.ReadAllText(f).Contains("PRIVATE KEY"));
+        Assert.All(
+            files,
+            f => Assert.NotEqual(0, Programs.Run("setpriv", ["--reuid", "nobody", "--regid", "nogroup", "--clear-groups", "cat", f]).Code)
+        );
+    }
+
+    private static string StatOf(string path) => Programs.Run("stat", ["-L", "-c", "%U:%G:%a", path]).Output.Trim();
+
+    private sealed class Killed : Exception;
+
+    [Theory, MemberData(nameof(Servers))]
+    public async Task A_kill_at_any_step_is_undone(string kind)
+    {
+        using var s = Started(kind);
+        var first = s.Bench.Issue(s.Name, s.Name);
+        await s.BindAsync(first);
+        var before = s.Snapshot();
+        // A second name in the certificate: another link, and an edit of the file.
+        var second = s.Bench.Issue("another", s.Name, "also.thistledown.example");
+        var kills = 0;
+        for (var at = 1; ; at++)
+        {
+            if (await KilledAsync(s, second, at) is false)
+                break;
+            kills++;
+            await s.Bench.Swap.RecoverAsync(_ => s.Connector, Stop);
+            Assert.Equal((at, before), (at, s.Snapshot()));
+            Assert.Empty(s.Bench.Journal.Unfinished());
+            Assert.All(s.Doors, d => Assert.Equal((at, first.File.Serial), (at, s.Served(d))));
+        }
+        Assert.True(kills > 8, $"only {kills} places to be killed at");
+        Assert.All(s.Doors, d => Assert.Equal(second.File.Serial, s.Served(d)));
+    }
+
+    /// <summary>Cuts a swap off before its n-th write or step; false when it has fewer.</summary>
+    private static async Task<bool> KilledAsync(RealServer s, StoreEntry entry, int n)
+    {
+        var left = n;
+        void Count()
+        {
+            if (--left == 0)
+                throw new Killed();
+        }
+        AtomicFiles.Before.Value = _ => Count();
+        try
+        {
+            var swap = new SwapRun(s.Bench.Store, s.Bench.Journal, s.Bench.Bounds, TimeProvider.System, _ => Count());
+            await swap.BindAsync(2000 + n, entry, [s.Ref], s.Doors[0].Port, [s.Bench.Root], Stop);
+            return false;
+        }
+        catch (Killed)
+        {
+            return true;
+        }
+        finally
+        {
+            AtomicFiles.Before.Value = null;
+        }
+    }
+
+    /// <summary>The documents say what the suite tries; with BEACON_WRITE_DOCS=1 they are written anew.</summary>
+    [Fact]
+    public void The_matrix_in_the_documents_is_this_suite()
+    {
+        var matrix = new StringBuilder();
+        matrix.AppendLine($"| law | {string.Join(" | ", All.Select(a => a.Kind))} |");
+        matrix.AppendLine($"|---|{string.Concat(All.Select(_ => ":-:|"))}");
+        foreach (var (test, law) in Laws)
+        {
+            Assert.NotNull(typeof(ContractTests).GetMethod(test));
+            matrix.AppendLine($"| {law} | {string.Join(" | ", All.Select(_ => "✓"))} |");
+        }
+        var path = Path.Combine(Programs.Root, "docs/connectors.md");
+        var text = File.ReadAllText(path);
+        const string begin = "<!-- matrix -->\n",
+            end = "<!-- end of matrix -->";
+        var (from, to) = (text.IndexOf(begin, StringComparison.Ordinal) + begin.Length, text.IndexOf(end, StringComparison.Ordinal));
+        if (Environment.GetEnvironmentVariable("BEACON_WRITE_DOCS") == "1")
+            File.WriteAllText(path, text[..from] + matrix + text[to..]);
+        else
+            Assert.Equal(matrix.ToString(), text[from..to]);
+    }
+}

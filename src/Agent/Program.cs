@@ -49,15 +49,7 @@ internal static class Program
             DefaultValueFactory = _ => 60,
         };
 
-        var join = new Command("join", "Join the service with a one-time code.")
-        {
-            service,
-            host,
-            codeFile,
-            nginxBinary,
-            prefix,
-            every,
-        };
+        var join = new Command("join", "Join the service with a one-time code.") { service, host, codeFile, nginxBinary, prefix, every };
         foreach (var (_, option) in servers)
             join.Add(option);
         join.SetAction(
@@ -82,15 +74,23 @@ internal static class Program
                         [
                             // Who names one server means that one, and not what else is on the machine.
                             .. servers
-                                .Where(x => r.GetResult(x.Option) is { Implicit: false } || !servers.Any(o => r.GetResult(o.Option) is { Implicit: false }))
+                                .Where(x =>
+                                    r.GetResult(x.Option) is { Implicit: false }
+                                    || !servers.Any(o => r.GetResult(o.Option) is { Implicit: false })
+                                )
                                 .SelectMany(x =>
-                                r.GetValue(x.Option)!
-                                    .Select(c =>
-                                        x.Kind == KnownServers.Nginx
-                                            ? new ConnectorSettings(x.Kind.Name, r.GetValue(nginxBinary)!, Path.GetFullPath(c), r.GetValue(prefix))
-                                            : x.Kind.Settings(c)
-                                    )
-                            ),
+                                    r.GetValue(x.Option)!
+                                        .Select(c =>
+                                            x.Kind == KnownServers.Nginx
+                                                ? new ConnectorSettings(
+                                                    x.Kind.Name,
+                                                    r.GetValue(nginxBinary)!,
+                                                    Path.GetFullPath(c),
+                                                    r.GetValue(prefix)
+                                                )
+                                                : x.Kind.Settings(c)
+                                        )
+                                ),
                         ],
                         r.GetValue(every)
                     ).Save(folder);
@@ -135,7 +135,12 @@ internal static class Program
         var kind = new Argument<string>("kind") { Description = $"One of {string.Join(", ", KnownServers.All.Select(k => k.Name))}." };
         var config = new Argument<string>("configuration") { Description = "Its main configuration file; of Postfix, the folder." };
         var names = new Option<string[]>("--name") { Description = "What clients call it, where its configuration does not say." };
-        var add = new Command("add", "Look after one more server on this host. Takes effect when the agent is started again.") { kind, config, names };
+        var add = new Command("add", "Look after one more server on this host. Takes effect when the agent is started again.")
+        {
+            kind,
+            config,
+            names,
+        };
         add.SetAction(
             (r, ct) =>
                 GuardAsync(() =>

@@ -144,7 +144,10 @@ public sealed class NginxSyntaxTests
         var plan = NginxPlan.Bind(c, new("a.example", new UsedFiles("/s/chain.pem", "/s/key.pem"), null, []));
         Assert.Contains("ssl_certificate /s/chain.pem; ssl_certificate_key /s/key.pem;", Assert.Single(plan.Edits).After);
         File.WriteAllText(plan.Edits[0].Path, plan.Edits[0].After);
-        var again = NginxPlan.Bind(NginxConfiguration.Load(c.Main, new HostFiles()), new("a.example", new UsedFiles("/s/chain.pem", "/s/key.pem"), null, []));
+        var again = NginxPlan.Bind(
+            NginxConfiguration.Load(c.Main, new HostFiles()),
+            new("a.example", new UsedFiles("/s/chain.pem", "/s/key.pem"), null, [])
+        );
         Assert.Empty(again.Edits);
         var back = Back(plan, new UsedFiles("/s/chain.pem", "/s/key.pem"));
         Assert.Equal(text, Assert.Single(back.Edits).After);
@@ -156,7 +159,10 @@ public sealed class NginxSyntaxTests
     public void Unclear_forms_are_left_alone(string server, string word)
     {
         var p = Assert.Throws<BeaconProblem>(() =>
-            NginxPlan.Bind(Load(("nginx.conf", "http { server { " + server + " } }")), new("a.example", new UsedFiles("/x", "/y"), null, []))
+            NginxPlan.Bind(
+                Load(("nginx.conf", "http { server { " + server + " } }")),
+                new("a.example", new UsedFiles("/x", "/y"), null, [])
+            )
         );
         Assert.Equal(ProblemCode.ConfigurationUnsupported, p.Code);
         Assert.Contains(word, p.Message);
@@ -257,8 +263,7 @@ public sealed class NginxSyntaxTests
                     try
                     {
                         foreach (
-                            var e in NginxPlan.Bind(c, new(site.Name, new UsedFiles("/store/chain.pem", "/store/key.pem"), null, []))
-                                .Edits
+                            var e in NginxPlan.Bind(c, new(site.Name, new UsedFiles("/store/chain.pem", "/store/key.pem"), null, [])).Edits
                         )
                             NginxSyntax.Read("after", e.After!);
                     }

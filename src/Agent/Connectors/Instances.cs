@@ -1,7 +1,7 @@
 using OrderlyBeacon.Agent.Connectors.Dovecot;
 using OrderlyBeacon.Agent.Connectors.Nginx;
-using OrderlyBeacon.Agent.Connectors.PostgreSql;
 using OrderlyBeacon.Agent.Connectors.Postfix;
+using OrderlyBeacon.Agent.Connectors.PostgreSql;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 

@@ -51,9 +51,7 @@ internal static partial class ServerProcess
             var stat = File.ReadAllText($"/proc/{pid}/stat");
             var (open, close) = (stat.IndexOf('('), stat.LastIndexOf(')'));
             var fields = stat[(close + 2)..].Split(' ');
-            return fields[0] == "Z"
-                ? null
-                : new(stat[(open + 1)..close], int.Parse(fields[1]), int.Parse(fields[2]), int.Parse(fields[3]));
+            return fields[0] == "Z" ? null : new(stat[(open + 1)..close], int.Parse(fields[1]), int.Parse(fields[2]), int.Parse(fields[3]));
         }
         catch (Exception e)
             when (e is IOException or UnauthorizedAccessException or FormatException or IndexOutOfRangeException or ArgumentException)

@@ -52,9 +52,7 @@ internal sealed class CarryOut(
                         null,
                         steps,
                         null,
-                        order.Certificate is null
-                            ? swap.DescribeRemoval(service)
-                            : swap.Describe(Entry(order), service, order.Port)
+                        order.Certificate is null ? swap.DescribeRemoval(service) : swap.Describe(Entry(order), service, order.Port)
                     );
                 case OrderKind.Look:
                     var probe = new Probe(order.Address!, order.Port ?? 443, order.ServerName ?? order.Address!, order.Protocol);
@@ -130,7 +128,14 @@ internal sealed class CarryOut(
             return [];
         }
         var known = (order.Anchors ?? []).Select(a => X509.Read(Convert.FromBase64String(a))).ToList();
-        var looks = await swap.BindAsync(order.Id, entry, [.. services.Select(instances.Service), .. MovingAlong(entry, services)], order.Port, known, ct);
+        var looks = await swap.BindAsync(
+            order.Id,
+            entry,
+            [.. services.Select(instances.Service), .. MovingAlong(entry, services)],
+            order.Port,
+            known,
+            ct
+        );
         store.Tidy(entry.File.Certificate, clock.GetUtcNow());
         step(services.Count == 1 ? $"{services[0]} serves it" : $"{services.Count} services serve it");
         return looks;
@@ -162,10 +167,7 @@ internal sealed class CarryOut(
         if (store.InUse(certificate)?.File.Serial == entry.File.Serial)
             return [];
         var bound = bounds.ServicesOf(certificate).Except(named).ToHashSet();
-        return
-        [
-            .. instances.Services().Where(s => bound.Contains(s.Service.Name)).Select(s => instances.Service(s.Service.Name)),
-        ];
+        return [.. instances.Services().Where(s => bound.Contains(s.Service.Name)).Select(s => instances.Service(s.Service.Name))];
     }
 
     private async Task<IReadOnlyList<LookReport>> LookAtAsync(string label, CancellationToken ct) =>

@@ -97,7 +97,17 @@ internal sealed class CertificateStore(string root)
         }
         if (needs.Reader is not { } reader)
             return;
-        foreach (var passed in new[] { folder, entry.Folder, Keyed, Path.GetDirectoryName(InUseLink("any"))!, root, Path.GetDirectoryName(root)! })
+        foreach (
+            var passed in new[]
+            {
+                folder,
+                entry.Folder,
+                Keyed,
+                Path.GetDirectoryName(InUseLink("any"))!,
+                root,
+                Path.GetDirectoryName(root)!,
+            }
+        )
             SafeFolder.LetThrough(passed);
         if (reader.FirstClosedFolder(Path.Combine(folder, "any")) is { } closed)
             throw new BeaconProblem(

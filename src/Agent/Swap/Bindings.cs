@@ -64,7 +64,15 @@ internal static class Bindings
             edits.Count == 0
                 ? new[] { $"Nothing of ours is in the configuration of {bound.Service}." }
                 : [.. edits.Select(e => $"{e.Path} is put back as it was before {bound.Service} was bound.")];
-        return new(bound.Service, [], edits, [], [], steps, ["Clients that use the certificate now lose it, with what was in place before."]);
+        return new(
+            bound.Service,
+            [],
+            edits,
+            [],
+            [],
+            steps,
+            ["Clients that use the certificate now lose it, with what was in place before."]
+        );
     }
 
     private static bool Names(string line, UsedFiles used) =>

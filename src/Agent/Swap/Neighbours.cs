@@ -36,7 +36,12 @@ internal sealed class Neighbours(TimeProvider clock)
     {
         var all = new List<Use>();
         foreach (var c in instances)
-            all.AddRange(Instances.Discover(c).Services.Where(s => except is null || c != except.Instance || s.Name != except.Name).SelectMany(UsesOf));
+            all.AddRange(
+                Instances
+                    .Discover(c)
+                    .Services.Where(s => except is null || c != except.Instance || s.Name != except.Name)
+                    .SelectMany(UsesOf)
+            );
         var uses = all.Distinct().ToList();
         LeftOut = Math.Max(0, uses.Count - Most);
         _good = [.. (await LookAsync([.. uses.Take(Most)], ct)).Where(s => s.Fault is null).Select(s => s.Use)];

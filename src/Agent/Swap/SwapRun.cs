@@ -39,12 +39,7 @@ internal sealed class SwapRun(CertificateStore store, SwapJournal journal, Bound
         new(
             label,
             plan.Steps,
-            [
-                .. plan.Edits.Select(e => new FileChange(
-                    e.Path,
-                    TextDiff.Of(ByteText.Show(e.Before ?? ""), ByteText.Show(e.After ?? ""))
-                )),
-            ],
+            [.. plan.Edits.Select(e => new FileChange(e.Path, TextDiff.Of(ByteText.Show(e.Before ?? ""), ByteText.Show(e.After ?? ""))))],
             plan.Warnings
         );
 
@@ -131,10 +126,7 @@ internal sealed class SwapRun(CertificateStore store, SwapJournal journal, Bound
         var neighbours = new Neighbours(clock);
         await neighbours.LookBeforeAsync([instance], ct, except: service);
         var edits = plan.Edits.Select(e => new OwnedEdit(e, instance.Needs.Reader?.User)).ToList();
-        var record = journal.Open(
-            new(order, null, null, null, null, null, null, []) { Instances = [instance.Id.Name] },
-            edits
-        );
+        var record = journal.Open(new(order, null, null, null, null, null, null, []) { Instances = [instance.Id.Name] }, edits);
         try
         {
             step("putting the service back as it was");

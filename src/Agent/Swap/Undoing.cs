@@ -30,7 +30,11 @@ internal sealed class Undoing(SwapJournal journal, TimeProvider clock, Action<st
         catch (Exception e) when (e is BeaconProblem or IOException or UnauthorizedAccessException)
         {
             // The restore points stay on the disk: they are put back before the next swap, and at the next start.
-            return Stuck(problem, $"The files could not be put back: {e.Message}", "Free the disk or correct the permissions; then start the agent again.");
+            return Stuck(
+                problem,
+                $"The files could not be put back: {e.Message}",
+                "Free the disk or correct the permissions; then start the agent again."
+            );
         }
         var leftovers = new List<Leftover>();
         var died = false;
@@ -57,7 +61,11 @@ internal sealed class Undoing(SwapJournal journal, TimeProvider clock, Action<st
                     : new($"Clients are refused: {worse}.", "They are served again when the server is.")
             );
         if (leftovers.Count > 0)
-            return Stuck(problem, string.Join(" ", leftovers.Select(l => l.Words)), string.Join(" ", leftovers.Select(l => l.Cure).Distinct()));
+            return Stuck(
+                problem,
+                string.Join(" ", leftovers.Select(l => l.Words)),
+                string.Join(" ", leftovers.Select(l => l.Cure).Distinct())
+            );
         var after =
             died ? "Everything was put back and the server was started again."
             : left.Count > 0 ? $"{string.Join(", ", left)} was changed by somebody else meanwhile and is left as it is."

@@ -1,4 +1,3 @@
-using System.Text;
 using OrderlyBeacon.Agent.Connectors;
 using OrderlyBeacon.Agent.Store;
 using OrderlyBeacon.Agent.Swap;
@@ -8,24 +7,23 @@ using OrderlyBeacon.Core;
 namespace OrderlyBeacon.Agent.Tests.Contract;
 
 /// <summary>
-/// The laws that every connector keeps, each tried on every kind of server, for real. A further kind is one more row: a class beside the others, and its name in <see cref="All"/>.
+/// The laws that every connector keeps, each tried on every kind of server, for real. A further kind is two short classes: its <see cref="RealServer"/>, and one below.
 /// </summary>
-public sealed class ContractTests
+public abstract class ContractTests
 {
-    private static readonly (string Kind, Func<RealServer> Make)[] All =
-    [
-        ("nginx", () => new NginxServer()),
-        ("postfix", () => new PostfixServer()),
-        ("dovecot", () => new DovecotServer()),
-        ("postgresql", () => new PostgreSqlServer()),
-    ];
+    private readonly Func<RealServer> _make;
+
+    private protected ContractTests(Func<RealServer> make) => _make = make;
 
     /// <summary>What the matrix in the documents says of each law, by the name of its test.</summary>
-    private static readonly (string Test, string Law)[] Laws =
+    internal static readonly (string Test, string Law)[] AllLaws =
     [
         (nameof(What_is_there_is_found), "what is there is found: names, ways in, clear text"),
         (nameof(Planning_and_testing_change_nothing), "planning and testing change nothing"),
-        (nameof(A_server_without_TLS_is_bound_and_put_back_to_the_byte), "without TLS: bound, served at every way in, put back to the byte"),
+        (
+            nameof(A_server_without_TLS_is_bound_and_put_back_to_the_byte),
+            "without TLS: bound, served at every way in, put back to the byte"
+        ),
         (nameof(A_certificate_of_somebody_else_gives_way_and_comes_back), "somebody else's certificate: replaced, and back to the byte"),
         (nameof(The_same_change_again_changes_nothing), "the same change again changes nothing"),
         (nameof(A_renewal_is_served_and_cuts_nobody_off), "renewed; an open conversation goes on"),
@@ -38,13 +36,9 @@ public sealed class ContractTests
         (nameof(A_kill_at_any_step_is_undone), "a kill at any step is undone, and the order done again"),
     ];
 
-    public static TheoryData<string> Servers => [.. All.Select(a => a.Kind)];
-
-    private static RealServer Make(string kind) => All.Single(a => a.Kind == kind).Make();
-
-    private static RealServer Started(string kind, bool withForeign = false)
+    private RealServer Started(bool withForeign = false)
     {
-        var s = Make(kind);
+        var s = _make();
         s.Configure(withForeign ? s.ForeignPair() : null);
         s.Start();
         return s;
@@ -52,10 +46,10 @@ public sealed class ContractTests
 
     private static CancellationToken Stop => TestContext.Current.CancellationToken;
 
-    [Theory, MemberData(nameof(Servers))]
-    public void What_is_there_is_found(string kind)
+    [Fact]
+    public void What_is_there_is_found()
     {
-        using var s = Make(kind);
+        using var s = _make();
         s.Configure(null);
         Assert.Null(s.Connector.Discover(s.Connector.Files).Problem);
         var plain = s.Found();
@@ -72,10 +66,10 @@ public sealed class ContractTests
         Assert.All(tls.Places, p => Assert.StartsWith(s.ConfigFolder, p));
     }
 
-    [Theory, MemberData(nameof(Servers))]
-    public void Planning_and_testing_change_nothing(string kind)
+    [Fact]
+    public void Planning_and_testing_change_nothing()
     {
-        using var s = Started(kind);
+        using var s = Started();
         var before = s.Snapshot();
         var plan = s.Bench.Swap.Describe(s.Bench.Issue(s.Name, s.Name), s.Ref, s.Doors[0].Port);
         Assert.Contains(plan.Changes, c => c.Diff.Contains('+'));
@@ -84,10 +78,10 @@ public sealed class ContractTests
         Assert.Null(s.Bench.Bounds.Find(s.Service));
     }
 
-    [Theory, MemberData(nameof(Servers))]
-    public async Task A_server_without_TLS_is_bound_and_put_back_to_the_byte(string kind)
+    [Fact]
+    public async Task A_server_without_TLS_is_bound_and_put_back_to_the_byte()
     {
-        using var s = Started(kind);
+        using var s = Started();
         var before = s.Snapshot();
         var entry = s.Bench.Issue(s.Name, s.Name);
         var looks = await s.BindAsync(entry);
@@ -100,10 +94,10 @@ public sealed class ContractTests
         Assert.True(s.Connector.IsRunning());
     }
 
-    [Theory, MemberData(nameof(Servers))]
-    public async Task A_certificate_of_somebody_else_gives_way_and_comes_back(string kind)
+    [Fact]
+    public async Task A_certificate_of_somebody_else_gives_way_and_comes_back()
     {
-        using var s = Started(kind, withForeign: true);
+        using var s = Started(withForeign: true);
         var (before, theirs) = (s.Snapshot(), s.Doors.Select(s.Served).ToList());
         Assert.All(theirs, Assert.NotNull);
         var entry = s.Bench.Issue(s.Name, s.Name);
@@ -114,10 +108,10 @@ public sealed class ContractTests
         Assert.Equal(theirs, s.Doors.Select(s.Served));
     }
 
-    [Theory, MemberData(nameof(Servers))]
-    public async Task The_same_change_again_changes_nothing(string kind)
+    [Fact]
+    public async Task The_same_change_again_changes_nothing()
     {
-        using var s = Started(kind);
+        using var s = Started();
         var entry = s.Bench.Issue(s.Name, s.Name);
         await s.BindAsync(entry);
         var (bound, at) = (s.Snapshot(), File.GetLastWriteTimeUtc(s.MainFile));
@@ -126,10 +120,10 @@ public sealed class ContractTests
         Assert.Equal((bound, at), (s.Snapshot(), File.GetLastWriteTimeUtc(s.MainFile)));
     }
 
-    [Theory, MemberData(nameof(Servers))]
-    public async Task A_renewal_is_served_and_cuts_nobody_off(string kind)
+    [Fact]
+    public async Task A_renewal_is_served_and_cuts_nobody_off()
     {
-        using var s = Started(kind);
+        using var s = Started();
         await s.BindAsync(s.Bench.Issue(s.Name, s.Name));
         var bound = s.Snapshot();
         using var talk = await s.TalkAsync();
@@ -142,10 +136,10 @@ public sealed class ContractTests
         await talk.GoOnAsync();
     }
 
-    [Theory, MemberData(nameof(Servers))]
-    public async Task What_is_broken_already_is_named_and_left(string kind)
+    [Fact]
+    public async Task What_is_broken_already_is_named_and_left()
     {
-        using var s = Started(kind);
+        using var s = Started();
         File.AppendAllText(s.MainFile, s.BrokenLine + "\n");
         var before = s.Snapshot();
         var line = File.ReadLines(s.MainFile).Count();
@@ -157,10 +151,10 @@ public sealed class ContractTests
         Assert.True(s.Connector.IsRunning());
     }
 
-    [Theory, MemberData(nameof(Servers))]
-    public async Task A_pair_that_does_not_belong_together_never_gets_so_far(string kind)
+    [Fact]
+    public async Task A_pair_that_does_not_belong_together_never_gets_so_far()
     {
-        using var s = Started(kind);
+        using var s = Started();
         var first = s.Bench.Issue(s.Name, s.Name);
         await s.BindAsync(first);
         var (bound, log) = (s.Snapshot(), s.Bench.Steps.Count);
@@ -173,10 +167,10 @@ public sealed class ContractTests
         Assert.All(s.Doors, d => Assert.Equal(first.File.Serial, s.Served(d)));
     }
 
-    [Theory, MemberData(nameof(Servers))]
-    public async Task A_server_that_dies_is_put_back_and_started(string kind)
+    [Fact]
+    public async Task A_server_that_dies_is_put_back_and_started()
     {
-        using var s = Started(kind);
+        using var s = Started();
         var before = s.Snapshot();
         using var server = System.Diagnostics.Process.GetProcessById(s.Pid);
         var p = await Assert.ThrowsAsync<BeaconProblem>(() => BindWhileAsync(s, "takes it up", server.Kill));
@@ -186,10 +180,10 @@ public sealed class ContractTests
         Assert.All(s.Doors, d => Assert.Null(s.Served(d)));
     }
 
-    [Theory, MemberData(nameof(Servers))]
-    public async Task A_server_that_cannot_be_put_back_is_said_to_be_stuck(string kind)
+    [Fact]
+    public async Task A_server_that_cannot_be_put_back_is_said_to_be_stuck()
     {
-        using var s = Started(kind);
+        using var s = Started();
         var p = await Assert.ThrowsAsync<BeaconProblem>(() =>
             BindWhileAsync(
                 s,
@@ -227,10 +221,10 @@ public sealed class ContractTests
         await swap.BindAsync(1000, s.Bench.Issue(s.Name, s.Name), [s.Ref], s.Doors[0].Port, [s.Bench.Root], Stop);
     }
 
-    [Theory, MemberData(nameof(Servers))]
-    public async Task Edits_by_other_hands_stay(string kind)
+    [Fact]
+    public async Task Edits_by_other_hands_stay()
     {
-        using var s = Started(kind);
+        using var s = Started();
         var text = File.ReadAllText(s.MainFile);
         await s.BindAsync(s.Bench.Issue(s.Name, s.Name));
         File.WriteAllText(s.MainFile, "# by another hand\n" + File.ReadAllText(s.MainFile));
@@ -240,17 +234,19 @@ public sealed class ContractTests
         Assert.Equal("# by another hand\n" + text, File.ReadAllText(s.MainFile));
     }
 
-    [Theory, MemberData(nameof(Servers))]
-    public async Task The_key_is_for_its_server_alone(string kind)
+    [Fact]
+    public async Task The_key_is_for_its_server_alone()
     {
-        using var s = Started(kind);
+        using var s = Started();
         var entry = s.Bench.Issue(s.Name, s.Name);
         await s.BindAsync(entry);
         var used = s.Bench.Store.FilesOf(s.Name, s.Connector.Needs);
         Assert.Equal(s.KeyOwner, StatOf(used.Key));
         Assert.Equal("root:root:600", StatOf(entry.KeyPath));
         // Another account gets to none of them.
-        var files = Directory.GetFiles(entry.Folder, "*", SearchOption.AllDirectories).Where(f => File.ReadAllText(f).Contains("PRIVATE KEY"));
+        var files = Directory
+            .GetFiles(entry.Folder, "*", SearchOption.AllDirectories)
+            .Where(f => File.ReadAllText(f).Contains("PRIVATE KEY"));
         Assert.All(
             files,
             f => Assert.NotEqual(0, Programs.Run("setpriv", ["--reuid", "nobody", "--regid", "nogroup", "--clear-groups", "cat", f]).Code)
@@ -261,10 +257,10 @@ public sealed class ContractTests
 
     private sealed class Killed : Exception;
 
-    [Theory, MemberData(nameof(Servers))]
-    public async Task A_kill_at_any_step_is_undone(string kind)
+    [Fact]
+    public async Task A_kill_at_any_step_is_undone()
     {
-        using var s = Started(kind);
+        using var s = Started();
         var first = s.Bench.Issue(s.Name, s.Name);
         await s.BindAsync(first);
         var before = s.Snapshot();
@@ -310,27 +306,12 @@ public sealed class ContractTests
             AtomicFiles.Before.Value = null;
         }
     }
-
-    /// <summary>The documents say what the suite tries; with BEACON_WRITE_DOCS=1 they are written anew.</summary>
-    [Fact]
-    public void The_matrix_in_the_documents_is_this_suite()
-    {
-        var matrix = new StringBuilder();
-        matrix.AppendLine($"| law | {string.Join(" | ", All.Select(a => a.Kind))} |");
-        matrix.AppendLine($"|---|{string.Concat(All.Select(_ => ":-:|"))}");
-        foreach (var (test, law) in Laws)
-        {
-            Assert.NotNull(typeof(ContractTests).GetMethod(test));
-            matrix.AppendLine($"| {law} | {string.Join(" | ", All.Select(_ => "✓"))} |");
-        }
-        var path = Path.Combine(Programs.Root, "docs/connectors.md");
-        var text = File.ReadAllText(path);
-        const string begin = "<!-- matrix -->\n",
-            end = "<!-- end of matrix -->";
-        var (from, to) = (text.IndexOf(begin, StringComparison.Ordinal) + begin.Length, text.IndexOf(end, StringComparison.Ordinal));
-        if (Environment.GetEnvironmentVariable("BEACON_WRITE_DOCS") == "1")
-            File.WriteAllText(path, text[..from] + matrix + text[to..]);
-        else
-            Assert.Equal(matrix.ToString(), text[from..to]);
-    }
 }
+
+public sealed class NginxContractTests() : ContractTests(() => new NginxServer());
+
+public sealed class PostfixContractTests() : ContractTests(() => new PostfixServer());
+
+public sealed class DovecotContractTests() : ContractTests(() => new DovecotServer());
+
+public sealed class PostgreSqlContractTests() : ContractTests(() => new PostgreSqlServer());

@@ -27,7 +27,9 @@ internal abstract class RealServer : IDisposable
 
     public string Address { get; }
     public string Folder => _scratch.Path;
-    public SwapBench Bench { get; }
+
+    /// <summary>The agent's side; several servers of one host share one.</summary>
+    public SwapBench Bench { get; init; }
 
     /// <summary>The connector under test.</summary>
     public abstract IConnector Connector { get; }
@@ -83,7 +85,9 @@ internal abstract class RealServer : IDisposable
                 .GetFiles(ConfigFolder, "*", SearchOption.AllDirectories)
                 .Where(IsConfiguration)
                 .Order(StringComparer.Ordinal)
-                .Select(f => $"{f} {SafeFolder.OwnerOf(f)} {Convert.ToHexString(System.Security.Cryptography.SHA256.HashData(File.ReadAllBytes(f)))}")
+                .Select(f =>
+                    $"{f} {SafeFolder.OwnerOf(f)} {Convert.ToHexString(System.Security.Cryptography.SHA256.HashData(File.ReadAllBytes(f)))}"
+                )
         );
 
     /// <summary>Servers may keep their own data beside it.</summary>

@@ -44,7 +44,11 @@ internal sealed class NginxServer : RealServer
                 server {
                     listen {{Address}}:{{Plain}};
                     server_name {{Name}};
-                    {{(foreign is { } f ? $"listen {Address}:{Tls} ssl; ssl_certificate '{f.Certificate}'; ssl_certificate_key {f.Key};" : "# no TLS")}}
+                    {{(
+                foreign is { } f
+                    ? $"listen {Address}:{Tls} ssl; ssl_certificate '{f.Certificate}'; ssl_certificate_key {f.Key};"
+                    : "# no TLS"
+            )}}
                     root {{Folder}};
                 }
             }
@@ -333,7 +337,18 @@ internal sealed class PostgreSqlServer : RealServer
                 return _made;
             var folder = Directory.CreateTempSubdirectory("beacon-cluster-").FullName;
             Programs.Run("chown", ["postgres:postgres", folder]);
-            var (code, _, error) = AsPostgres($"{Programs15}/initdb", "-D", folder + "/data", "-U", "postgres", "--auth=trust", "-N", "--locale=C.UTF-8", "-E", "UTF8");
+            var (code, _, error) = AsPostgres(
+                $"{Programs15}/initdb",
+                "-D",
+                folder + "/data",
+                "-U",
+                "postgres",
+                "--auth=trust",
+                "-N",
+                "--locale=C.UTF-8",
+                "-E",
+                "UTF8"
+            );
             Assert.True(code == 0, error);
             AppDomain.CurrentDomain.ProcessExit += (_, _) => Directory.Delete(folder, recursive: true);
             return _made = folder + "/data";
@@ -393,7 +408,10 @@ internal sealed class PostgreSqlServer : RealServer
     public override Task<IConversation> TalkAsync()
     {
         var psql = Process.Start(
-            new ProcessStartInfo("psql", ["-X", "-At", "-h", Path.Combine(Folder, "run"), "-p", Port.ToString(), "-U", "postgres", "-d", "postgres"])
+            new ProcessStartInfo(
+                "psql",
+                ["-X", "-At", "-h", Path.Combine(Folder, "run"), "-p", Port.ToString(), "-U", "postgres", "-d", "postgres"]
+            )
             {
                 RedirectStandardInput = true,
                 RedirectStandardOutput = true,

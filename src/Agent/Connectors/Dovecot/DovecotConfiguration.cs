@@ -105,7 +105,9 @@ internal sealed class DovecotConfiguration
         [
             .. _files
                 .FilesIn(folder)
-                .Where(f => !Path.GetFileName(f).StartsWith('.') && FileSystemName.MatchesSimpleExpression(name, Path.GetFileName(f), false))
+                .Where(f =>
+                    !Path.GetFileName(f).StartsWith('.') && FileSystemName.MatchesSimpleExpression(name, Path.GetFileName(f), false)
+                )
                 .Order(StringComparer.Ordinal),
         ];
     }

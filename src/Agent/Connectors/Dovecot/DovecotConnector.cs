@@ -71,14 +71,19 @@ internal sealed partial class DovecotConnector(InstanceId id, ConnectorSettings 
 
     /// <summary>Names that have a certificate of their own.</summary>
     private static IEnumerable<string> NamedBlocks(DovecotConfiguration c) =>
-        c.Settings.Where(s => s.Name == Certificate && s.Block is [var b] && NameOf(b) is not null).Select(s => NameOf(s.Block[0])!).Distinct();
+        c
+            .Settings.Where(s => s.Name == Certificate && s.Block is [var b] && NameOf(b) is not null)
+            .Select(s => NameOf(s.Block[0])!)
+            .Distinct();
 
     private static string? NameOf(string block) =>
         block.StartsWith("local_name ", StringComparison.Ordinal) ? block["local_name ".Length..].Trim('"') : null;
 
     private FoundService Describe(DovecotConfiguration c, IReadOnlyList<EndpointInfo> endpoints, string? name)
     {
-        var certificate = name is null ? c.Find(Certificate) : c.Settings.LastOrDefault(s => s.Name == Certificate && s.Block is [var b] && NameOf(b) == name);
+        var certificate = name is null
+            ? c.Find(Certificate)
+            : c.Settings.LastOrDefault(s => s.Name == Certificate && s.Block is [var b] && NameOf(b) == name);
         return new(
             Id.Kind,
             name is null ? Id.Name : $"{Id.Name} {name}",
@@ -116,7 +121,13 @@ internal sealed partial class DovecotConnector(InstanceId id, ConnectorSettings 
             var isDirect = c.Value(Tls, block) is { } own ? own == "yes" : l.IsDirect;
             var address = c.Value("address", block)?.Split([',', ' '], StringSplitOptions.RemoveEmptyEntries)[0] ?? listen;
             found.Add(
-                new(address is "*" or "0.0.0.0" ? "127.0.0.1" : address is "::" or "[::]" ? "::1" : address, port, TlsOf(c) != "no")
+                new(
+                    address is "*" or "0.0.0.0" ? "127.0.0.1"
+                        : address is "::" or "[::]" ? "::1"
+                        : address,
+                    port,
+                    TlsOf(c) != "no"
+                )
                 {
                     Protocol = isDirect ? ProbeProtocol.Tls : l.Probe,
                 }
@@ -154,7 +165,9 @@ internal sealed partial class DovecotConnector(InstanceId id, ConnectorSettings 
                 .. name is null && TlsOf(after) != "required"
                     ? new[] { "Clients may go on without TLS; ssl = required ends that when they are ready." }
                     : [],
-                .. name is null && named.Count > 0 ? new[] { $"{string.Join(", ", named)} keep the certificates in their local_name blocks." } : [],
+                .. name is null && named.Count > 0
+                    ? new[] { $"{string.Join(", ", named)} keep the certificates in their local_name blocks." }
+                    : [],
             ]
         )
         {
@@ -176,7 +189,14 @@ internal sealed partial class DovecotConnector(InstanceId id, ConnectorSettings 
             var content = files.Read(text);
             var newLine = ByteText.NewLineOf(content);
             var lead = content.Length == 0 || content[^1] == '\n' ? "" : newLine;
-            edits.Add(new(text, content.Length, content.Length, $"{(edits.Any(e => e.Start == content.Length) ? "" : lead)}{setting} = {value}{newLine}"));
+            edits.Add(
+                new(
+                    text,
+                    content.Length,
+                    content.Length,
+                    $"{(edits.Any(e => e.Start == content.Length) ? "" : lead)}{setting} = {value}{newLine}"
+                )
+            );
             steps.Add($"{setting} is added to {text}.");
         }
     }
@@ -196,7 +216,10 @@ internal sealed partial class DovecotConnector(InstanceId id, ConnectorSettings 
             if (c.Find(setting, block) is not { } named)
             {
                 if (block.Count > 0)
-                    throw Unsupported($"The block \"{block[0]}\" has no {setting} of its own.", "Write both ssl_cert and ssl_key into it, then bind again.");
+                    throw Unsupported(
+                        $"The block \"{block[0]}\" has no {setting} of its own.",
+                        "Write both ssl_cert and ssl_key into it, then bind again."
+                    );
                 continue;
             }
             var sharers = c
@@ -237,13 +260,18 @@ internal sealed partial class DovecotConnector(InstanceId id, ConnectorSettings 
         try
         {
             var (code, _, error) = ServerProcess.Run(ProgramOf("doveconf"), "-c", staged, "-n");
-            var complaint = error.Split('\n').FirstOrDefault(l => l.Contains("Fatal:", StringComparison.Ordinal) || l.Contains("Error:", StringComparison.Ordinal));
+            var complaint = error
+                .Split('\n')
+                .FirstOrDefault(l => l.Contains("Fatal:", StringComparison.Ordinal) || l.Contains("Error:", StringComparison.Ordinal));
             if (code == 0 && complaint is null)
                 return;
             var words = Place()
                 .Replace(
                     complaint ?? error.Trim(),
-                    m => int.Parse(m.Groups[1].Value) is var n && n >= 1 && n <= origins.Count ? $"{origins[n - 1].File} line {origins[n - 1].Line}" : m.Value
+                    m =>
+                        int.Parse(m.Groups[1].Value) is var n && n >= 1 && n <= origins.Count
+                            ? $"{origins[n - 1].File} line {origins[n - 1].Line}"
+                            : m.Value
                 );
             throw TestProblem.Of("Dovecot", words, ReferenceEquals(files, Files), $"doveconf -n -c {settings.Config}");
         }
@@ -284,7 +312,8 @@ internal sealed partial class DovecotConnector(InstanceId id, ConnectorSettings 
 
     // Login servers from before end when they are idle; one that serves a client takes no other.
     public bool IsSettled() =>
-        DateTime.UtcNow > _tookUp + OldServersGo || !_earlierServers.Any(p => ServerProcess.Living(p) is { } f && LoginServers.Contains(f.Program));
+        DateTime.UtcNow > _tookUp + OldServersGo
+        || !_earlierServers.Any(p => ServerProcess.Living(p) is { } f && LoginServers.Contains(f.Program));
 
     public void Start()
     {
@@ -302,7 +331,9 @@ internal sealed partial class DovecotConnector(InstanceId id, ConnectorSettings 
     public string? LastComplaint(DateTimeOffset since) =>
         _log.Lines()
             .Where(l => l.Contains("Error:", StringComparison.Ordinal) || l.Contains("Fatal:", StringComparison.Ordinal))
-            .FirstOrDefault(l => l.Contains("ssl", StringComparison.OrdinalIgnoreCase) || l.Contains("config", StringComparison.OrdinalIgnoreCase));
+            .FirstOrDefault(l =>
+                l.Contains("ssl", StringComparison.OrdinalIgnoreCase) || l.Contains("config", StringComparison.OrdinalIgnoreCase)
+            );
 
     [GeneratedRegex(@"\S*\.beacon-check-\d+\.conf,? line (\d+)")]
     private static partial Regex Place();

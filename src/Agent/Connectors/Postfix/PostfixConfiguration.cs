@@ -12,13 +12,7 @@ internal sealed record MainSetting(string Name, string Value, int ValueStart, in
 /// <param name="Place">What it listens on: <c>smtp</c>, <c>587</c>, <c>127.0.0.1:2525</c>.</param>
 /// <param name="Type"><c>inet</c>, <c>unix</c> …</param>
 /// <param name="Overrides">Its <c>-o</c> options.</param>
-internal sealed record MasterService(
-    string Place,
-    string Type,
-    string Command,
-    IReadOnlyDictionary<string, string> Overrides,
-    int Line
-);
+internal sealed record MasterService(string Place, string Type, string Command, IReadOnlyDictionary<string, string> Overrides, int Line);
 
 /// <summary>Postfix's two files, taken apart (postconf(5), master(5)).</summary>
 internal sealed class PostfixConfiguration
@@ -93,8 +87,8 @@ internal sealed class PostfixConfiguration
                 throw Broken(MainPath, line.Line, "a line is no setting: it has no equals sign");
             var name = text[line.Start..equals].Trim();
             var (start, end) = (equals + 1, line.End);
-            while (start < end && char.IsWhiteSpace(text[start]))
-                start++;
+            while (start < end && (char.IsWhiteSpace(text[start]) || IsComment(text, start)))
+                start = text[start] == '#' ? text.IndexOf('\n', start) : start + 1;
             while (end > start && char.IsWhiteSpace(text[end - 1]))
                 end--;
             var value = string.Join(' ', text[start..end].Split('\n').Select(l => l.Trim()).Where(l => l is not ['#', ..]));
@@ -102,6 +96,10 @@ internal sealed class PostfixConfiguration
         }
         return settings;
     }
+
+    // A comment line may stand between a name and its value, and within a value.
+    private static bool IsComment(string text, int at) =>
+        text[at] == '#' && text[(text.LastIndexOf('\n', at) + 1)..at].Trim().Length == 0 && text.IndexOf('\n', at) > 0;
 
     private List<MasterService> ReadMaster(string text)
     {

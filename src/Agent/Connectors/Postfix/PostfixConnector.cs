@@ -38,6 +38,7 @@ internal sealed class PostfixConnector(InstanceId id, ConnectorSettings settings
         KnockPatience = TimeSpan.FromMilliseconds(300);
 
     private readonly LogTail _log = new();
+    private string _queue = "/var/spool/postfix";
     private HashSet<int> _earlierServers = [];
     private DateTime _tookUp = DateTime.MinValue;
 
@@ -78,7 +79,8 @@ internal sealed class PostfixConnector(InstanceId id, ConnectorSettings settings
             []
         )
         {
-            ClearText = endpoints.Any(e => e.Protocol == ProbeProtocol.Smtp)
+            ClearText =
+                endpoints.Any(e => e.Protocol == ProbeProtocol.Smtp)
                 && Servers(c).Any(s => !IsWrapped(c, s) && LevelOf(c, s) is not ("encrypt" or "fingerprint")),
             NamesAreAssumed = settings.Names is null && named is null,
         };
@@ -108,14 +110,13 @@ internal sealed class PostfixConnector(InstanceId id, ConnectorSettings settings
             return null;
         var isWrapped = IsWrapped(c, s);
         var address = host.Length > 0 ? host : AddressOf(c.Value("inet_interfaces") ?? "all");
-        return new(address, number, isWrapped || LevelOf(c, s) != "none")
-        {
-            Protocol = isWrapped ? ProbeProtocol.Tls : ProbeProtocol.Smtp,
-        };
+        return new(address, number, isWrapped || LevelOf(c, s) != "none") { Protocol = isWrapped ? ProbeProtocol.Tls : ProbeProtocol.Smtp };
     }
 
     private static string AddressOf(string interfaces) =>
-        interfaces.Split([',', ' '], StringSplitOptions.RemoveEmptyEntries).FirstOrDefault() is { } first and not ("all" or "loopback-only" or "localhost")
+        interfaces.Split([',', ' '], StringSplitOptions.RemoveEmptyEntries).FirstOrDefault()
+            is { } first
+                and not ("all" or "loopback-only" or "localhost")
             ? first
             : "127.0.0.1";
 
@@ -131,7 +132,9 @@ internal sealed class PostfixConnector(InstanceId id, ConnectorSettings settings
         {
             Set(c, Level, "may", edits);
             steps.Add($"{Level} = may: clients that can use TLS get it.");
-            warnings.Add($"Clients may go on without TLS; {Level} = encrypt, for the ports that people send from, ends that when they are ready.");
+            warnings.Add(
+                $"Clients may go on without TLS; {Level} = encrypt, for the ports that people send from, ends that when they are ready."
+            );
         }
         if (c.Value("tls_server_sni_maps") is { Length: > 0 })
             warnings.Add("Names in tls_server_sni_maps keep the certificates that are written there.");
@@ -214,7 +217,8 @@ internal sealed class PostfixConnector(InstanceId id, ConnectorSettings settings
             edits.Add(new(c.MainPath, end, end, $"{newLine}{name} = {value}"));
             return;
         }
-        var lead = c.MainText.Length == 0 || c.MainText[^1] == '\n' ? "" : newLine;
+        var isFirst = !edits.Any(e => e.Start == c.MainText.Length);
+        var lead = c.MainText.Length == 0 || c.MainText[^1] == '\n' || !isFirst ? "" : newLine;
         edits.Add(new(c.MainPath, c.MainText.Length, c.MainText.Length, $"{lead}{name} = {value}{newLine}"));
     }
 
@@ -247,17 +251,15 @@ internal sealed class PostfixConnector(InstanceId id, ConnectorSettings settings
 
     private string ProgramOf(string name) => Path.Combine(Path.GetDirectoryName(settings.Binary) ?? "/usr/sbin", name);
 
+    /// <summary>What was read last counts while the file cannot be read: the server runs on.</summary>
     private int? Pid()
     {
         try
         {
-            var queue = PostfixConfiguration.Load(settings.Config, Files).Value("queue_directory") ?? "/var/spool/postfix";
-            return ServerProcess.Find(Path.Combine(queue, "pid", "master.pid"), Master);
+            _queue = PostfixConfiguration.Load(settings.Config, Files).Value("queue_directory") ?? _queue;
         }
-        catch (BeaconProblem)
-        {
-            return null;
-        }
+        catch (BeaconProblem) { }
+        return ServerProcess.Find(Path.Combine(_queue, "pid", "master.pid"), Master);
     }
 
     public bool IsRunning() => Pid() is not null;

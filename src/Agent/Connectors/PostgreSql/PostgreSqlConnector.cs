@@ -15,6 +15,7 @@ internal sealed partial class PostgreSqlConnector(InstanceId id, ConnectorSettin
         Certificate = "ssl_cert_file",
         Key = "ssl_key_file",
         Tls = "ssl";
+    private const int MostTries = 5;
     private const UnixFileMode PassThrough =
         UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute | UnixFileMode.GroupExecute | UnixFileMode.OtherExecute;
 
@@ -80,7 +81,11 @@ internal sealed partial class PostgreSqlConnector(InstanceId id, ConnectorSettin
         [
             .. (c.Value("listen_addresses") ?? "localhost")
                 .Split([',', ' '], StringSplitOptions.RemoveEmptyEntries)
-                .Select(a => a is "*" or "0.0.0.0" or "localhost" ? "127.0.0.1" : a is "::" ? "::1" : a)
+                .Select(a =>
+                    a is "*" or "0.0.0.0" or "localhost" ? "127.0.0.1"
+                    : a is "::" ? "::1"
+                    : a
+                )
                 .Distinct()
                 .Select(a => new EndpointInfo(a, port, c.IsOn(Tls)) { Protocol = ProbeProtocol.PostgreSql }),
         ];
@@ -175,7 +180,16 @@ internal sealed partial class PostgreSqlConnector(InstanceId id, ConnectorSettin
             }
             else
                 AtomicFiles.Write(staged, ByteText.Bytes(text), isPrivate: true);
-            var (code, _, error) = RunAsAccount(account, ProgramOf(Program), "-D", c.DataFolder, "-c", $"config_file={staged}", "-C", Certificate);
+            var (code, _, error) = RunAsAccount(
+                account,
+                ProgramOf(Program),
+                "-D",
+                c.DataFolder,
+                "-c",
+                $"config_file={staged}",
+                "-C",
+                Certificate
+            );
             if (code == 0)
                 return;
             var complaint = error.Split('\n', StringSplitOptions.RemoveEmptyEntries).FirstOrDefault() ?? $"it ended with {code}";
@@ -256,7 +270,9 @@ internal sealed partial class PostgreSqlConnector(InstanceId id, ConnectorSettin
     {
         try
         {
-            return File.ResolveLinkTarget($"/proc/{pid}/fd/2", returnFinalTarget: false)?.FullName is { } path && File.Exists(path) ? path : null;
+            return File.ResolveLinkTarget($"/proc/{pid}/fd/2", returnFinalTarget: false)?.FullName is { } path && File.Exists(path)
+                ? path
+                : null;
         }
         catch (Exception e) when (e is IOException or UnauthorizedAccessException)
         {
@@ -267,40 +283,39 @@ internal sealed partial class PostgreSqlConnector(InstanceId id, ConnectorSettin
     public void Start()
     {
         var c = Load(Files);
-        EndOfThoseBefore();
         var log = Path.Combine(c.DataFolder, "start.log");
-        var (code, _, error) = RunAsAccount(
-            Account,
-            ProgramOf("pg_ctl"),
-            "-D",
-            c.DataFolder,
-            "-w",
-            "-l",
-            log,
-            "-o",
-            $"-c config_file={settings.Config}",
-            "start"
-        );
-        if (code != 0 || !IsRunning())
-            throw new BeaconProblem(
-                ProblemCode.ServerDied,
-                $"PostgreSQL does not start: {LastLineOf(log) ?? error.Trim()}.",
-                $"Look into {log} and start it by hand."
-            );
-    }
-
-    private static string? LastLineOf(string log) => File.Exists(log) ? File.ReadLines(log).LastOrDefault() : null;
-
-    /// <summary>Sessions of a server that died end by themselves; until then a new one must not touch the same data.</summary>
-    private void EndOfThoseBefore()
-    {
-        if (ServerProcess.InFile(PidFile()) is not { } before)
-            return;
-        ServerProcess.WaitUntil(() => !ServerProcess.All().Any(p => ServerProcess.Living(p) is { Program: Program } f && f.Parent != before && IsOf(f, before)));
         ServerProcess.ForgetEnded(PidFile());
+        // Sessions of a server that died end by themselves within a moment; until then no other may touch their memory.
+        for (var tries = 1; !IsRunning(); tries++)
+        {
+            var (code, _, error) = RunAsAccount(
+                Account,
+                ProgramOf("pg_ctl"),
+                "-D",
+                c.DataFolder,
+                "-w",
+                "-l",
+                log,
+                "-o",
+                $"-c config_file={settings.Config}",
+                "start"
+            );
+            if (code != 0 && tries == MostTries)
+                throw new BeaconProblem(
+                    ProblemCode.ServerDied,
+                    $"PostgreSQL does not start: {ReasonIn(log) ?? error.Trim()}.",
+                    $"Look into {log} and start it by hand."
+                );
+            if (code != 0)
+                Thread.Sleep(TimeSpan.FromSeconds(1));
+        }
     }
 
-    private static bool IsOf(ProcessFacts f, int server) => f.Group == server || f.Session == server;
+    private static string? ReasonIn(string log) =>
+        File.Exists(log)
+            ? File.ReadLines(log)
+                .LastOrDefault(l => l.Contains("FATAL:", StringComparison.Ordinal) || l.Contains("ERROR:", StringComparison.Ordinal))
+            : null;
 
     public string? LastComplaint(DateTimeOffset since) =>
         _log.Lines()

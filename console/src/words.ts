@@ -36,4 +36,8 @@ export function when(iso: string | null | undefined, now: number): string {
   return `${near ? `${day(iso).replace(/ \d+$/, '')} ${clock(iso).slice(0, 5)}` : day(iso)} · ${distance(left)}`;
 }
 
+/** A word as a shell takes it: as it is where that is safe, else in single quotes. */
+export const shellWord = (word: string): string =>
+  /^[\w.\-/:@+,=]+$/.test(word) ? word : `'${word.replaceAll("'", "'\\''")}'`;
+
 export const shortHost = (name: string): string => name.split('.')[0] ?? name;

@@ -6,6 +6,9 @@ public sealed record EndpointInfo(string Address, int Port, bool Tls)
 {
     /// <summary>How clients come to it.</summary>
     public ProbeProtocol Protocol { get; init; }
+
+    /// <summary>Whether clients can use it without TLS; null from agents that do not say.</summary>
+    public bool? ClearText { get; init; }
 }
 
 /// <summary>What one connection met, raw: the service judges it.</summary>
@@ -46,9 +49,6 @@ public sealed record FoundService(
     IReadOnlyList<LookReport> Looks
 )
 {
-    /// <summary>Whether clients can use it without TLS; null from agents that do not say.</summary>
-    public bool? ClearText { get; init; }
-
     /// <summary>Its configuration does not say what clients call it: the names are its certificate's, or its host's.</summary>
     public bool NamesAreAssumed { get; init; }
 }

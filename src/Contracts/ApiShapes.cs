@@ -481,7 +481,11 @@ public sealed record OrderInfo(
 
 public sealed record OrderAccepted(long Order);
 
-public sealed record LookWish(string Address, string? ServerName, string? From);
+public sealed record LookWish(string Address, string? ServerName, string? From)
+{
+    /// <summary>How to come to TLS; null takes what is known of the service, else what is usual at the port.</summary>
+    public ProbeProtocol? Protocol { get; init; }
+}
 
 // ---- authorities, journal
 

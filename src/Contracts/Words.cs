@@ -106,8 +106,11 @@ public sealed class OpenWord<T> : JsonConverter<T>
         var word = reader.TokenType == JsonTokenType.String ? reader.GetString() : null;
         // Whatever else stands there is passed over whole.
         reader.Skip();
-        return word is not null && ByWord.TryGetValue(word, out var value) ? value : Enum.Parse<T>("Unknown");
+        return Of(word ?? "");
     }
+
+    /// <summary>A word's member; <c>Unknown</c> for one that is not known.</summary>
+    public static T Of(string word) => ByWord.TryGetValue(word, out var value) ? value : Enum.Parse<T>("Unknown");
 
     public override void Write(Utf8JsonWriter writer, T value, JsonSerializerOptions options) =>
         writer.WriteStringValue(JsonNamingPolicy.KebabCaseLower.ConvertName(value.ToString()));
@@ -130,7 +133,7 @@ public enum ProbeProtocol
     Pop3,
 
     /// <summary>By an SSLRequest message before anything else.</summary>
-    PostgreSql,
+    Postgresql,
 
     /// <summary>A way that this program does not know, from a newer one.</summary>
     Unknown,

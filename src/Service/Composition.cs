@@ -152,6 +152,8 @@ internal static class Composition
     [MethodImpl(MethodImplOptions.NoInlining)]
     private static void Describe(IServiceCollection s) =>
         s.AddOpenApi(o =>
+        {
+            o.AddSchemaTransformer<OpenWordSchemas>();
             o.AddDocumentTransformer(
                 (document, _, _) =>
                 {
@@ -159,8 +161,8 @@ internal static class Composition
                     document.Servers = [];
                     return Task.CompletedTask;
                 }
-            )
-        );
+            );
+        });
 
     /// <summary>Database, authorities, first administrator, own certificate: everything that must be there before the first call.</summary>
     public static async Task PrepareAsync(this WebApplication app)

@@ -4,6 +4,7 @@ import { useDisclosure } from '@mantine/hooks';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { Link } from 'react-router';
 import { api, take, type HostInfo, type ServiceInfo } from '../api/client';
+import { BindDialog, type Binding } from '../components/BindDialog';
 import { CommandLine, Failure } from '../components/Bits';
 import { State } from '../components/State';
 import { useNow } from '../components/useNow';
@@ -82,56 +83,106 @@ export function Hosts() {
 }
 
 export function ServiceTable({ services, now }: { services: ServiceInfo[]; now: number }) {
+  const [binding, setBinding] = useState<Binding | null>(null);
   if (services.length === 0) return <Text size="sm">No service was found there yet.</Text>;
   return (
-    <table className="rows">
-      <thead>
-        <tr>
-          <th scope="col">Service</th>
-          <th scope="col">State</th>
-          <th scope="col">Endpoints</th>
-          <th scope="col">Certificate</th>
-          <th scope="col">Ends</th>
-        </tr>
-      </thead>
-      <tbody>
-        {services.map((s) => (
-          <tr key={s.name}>
-            <td>
-              <span className="name">{s.name}</span>
-              <div className="dim">
-                {s.connector}
-                {s.names.length > 1 ? ` · ${s.names.slice(1).join(', ')}` : ''}
-              </div>
-            </td>
-            <td>
-              <State severity={s.severity} word={s.state} />
-              {s.look?.problems[0] && <div className="dim">{s.look.problems[0].reason}</div>}
-            </td>
-            <td className="nowrap">
-              {s.endpoints.map((e) => (
-                <div key={`${e.address}:${e.port}`}>
-                  {e.address}:{e.port} <span className="dim">{e.tls ? 'TLS' : 'plain'}</span>
-                </div>
-              ))}
-            </td>
-            <td>
-              {s.binding ? (
-                <Link to={`/certificates/${encodeURIComponent(s.binding.certificate)}`}>
-                  {s.binding.certificate}
-                </Link>
-              ) : (
-                <Link to={`/new?host=${s.host}&service=${encodeURIComponent(s.name)}`}>
-                  {s.look?.served ? 'not managed: request one' : 'none: request one'}
-                </Link>
-              )}
-            </td>
-            <td className="nowrap">{when(s.look?.served?.notAfter, now)}</td>
+    <>
+      {binding && (
+        <BindDialog
+          binding={binding}
+          close={() => {
+            setBinding(null);
+          }}
+        />
+      )}
+      <table className="rows">
+        <thead>
+          <tr>
+            <th scope="col">Service</th>
+            <th scope="col">State</th>
+            <th scope="col">Endpoints</th>
+            <th scope="col">Certificate</th>
+            <th scope="col">Ends</th>
           </tr>
-        ))}
-      </tbody>
-    </table>
+        </thead>
+        <tbody>
+          {services.map((s) => (
+            <tr key={s.name}>
+              <td>
+                <span className="name">{s.name}</span>
+                <div className="dim">
+                  {s.connector}
+                  {s.names.length > 1 ? ` · ${s.names.slice(1).join(', ')}` : ''}
+                </div>
+              </td>
+              <td>
+                <State severity={s.severity} word={s.state} />
+                {s.look?.problems[0] && <div className="dim">{s.look.problems[0].reason}</div>}
+              </td>
+              <td className="nowrap">
+                {s.endpoints.map((e) => (
+                  <div key={`${e.address}:${e.port}`}>
+                    {e.address}:{e.port} <span className="dim">{wayIn(e)}</span>
+                  </div>
+                ))}
+              </td>
+              <td>
+                {s.binding ? (
+                  <Link to={`/certificates/${encodeURIComponent(s.binding.certificate)}`}>
+                    {s.binding.certificate}
+                  </Link>
+                ) : (
+                  <Link to={`/new?host=${s.host}&service=${encodeURIComponent(s.name)}`}>
+                    {s.look?.served ? 'not managed: request one' : 'none: request one'}
+                  </Link>
+                )}
+                <Group gap={4} mt={2}>
+                  <Button
+                    size="compact-xs"
+                    variant="default"
+                    aria-label={`Bind a certificate to ${s.name}`}
+                    onClick={() => {
+                      setBinding({ service: s, takeOut: false });
+                    }}
+                  >
+                    Bind …
+                  </Button>
+                  {s.binding && (
+                    <Button
+                      size="compact-xs"
+                      variant="default"
+                      aria-label={`Take the certificate out of ${s.name}`}
+                      onClick={() => {
+                        setBinding({ service: s, takeOut: true });
+                      }}
+                    >
+                      Take out …
+                    </Button>
+                  )}
+                </Group>
+              </td>
+              <td className="nowrap">{when(s.look?.served?.notAfter, now)}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </>
   );
+}
+
+const ways: Record<string, string> = {
+  tls: 'TLS',
+  smtp: 'SMTP, STARTTLS',
+  imap: 'IMAP, STARTTLS',
+  pop3: 'POP3, STLS',
+  postgresql: 'PostgreSQL, TLS',
+};
+
+/** How clients come to TLS at an endpoint, and whether they can do without. */
+function wayIn(e: ServiceInfo['endpoints'][number]): string {
+  if (!e.tls) return 'plain';
+  const way = ways[e.protocol ?? 'tls'] ?? 'TLS';
+  return e.clearText ? `${way} or clear text` : way;
 }
 
 function Invite({ now }: { now: number }) {

@@ -1,4 +1,4 @@
-import { useState } from 'react';
+import { useMemo, useState } from 'react';
 import {
   ActionIcon,
   Button,
@@ -20,7 +20,7 @@ import { api, take, type HostDetail, type NewRequest, type RequestPreview } from
 import { CommandLine, Facts, Failure } from '../components/Bits';
 import { State, VerdictState } from '../components/State';
 import { useNow } from '../components/useNow';
-import { shortHost, when } from '../words';
+import { shellWord, shortHost, when } from '../words';
 
 const wishOf = (
   host: string,
@@ -105,6 +105,13 @@ export function NewCertificate() {
   );
 }
 
+/** A service with those of its host that clients call by the same name and that have no certificate of ours. */
+function together(host: HostDetail, first: string): string[] {
+  const name = host.services.find((s) => s.name === first)?.names[0];
+  const others = host.services.filter((s) => !s.binding && name && s.names[0] === name).map((s) => s.name);
+  return first ? [...new Set([first, ...others])] : [];
+}
+
 interface ProfileChoice {
   value: string;
   label: string;
@@ -118,7 +125,8 @@ function Wish({ host, first, profiles }: { host: HostDetail; first: string; prof
     const site = host.services.find((s) => s.name === first);
     return site ? [...site.names, ''] : [''];
   });
-  const [bindTo, setBindTo] = useState<string[]>(first ? [first] : []);
+  // Servers that clients call by one name, as those of a mail host, want one certificate together.
+  const [bindTo, setBindTo] = useState<string[]>(() => together(host, first));
   const [profile, setProfile] = useState('server');
   const [key, setKey] = useState<string | null>(null);
   const [label, setLabel] = useState('');
@@ -131,9 +139,12 @@ function Wish({ host, first, profiles }: { host: HostDetail; first: string; prof
     enabled: any && (JSON.parse(asked) as NewRequest).names?.length !== 0,
     placeholderData: keepPreviousData,
   });
+  // One key for one wish: a submit that is repeated after a lost answer makes one request.
+  const body = JSON.stringify(wish);
+  const once = useMemo(() => ({ body, key: crypto.randomUUID() }), [body]);
   const submit = useMutation({
     mutationFn: () =>
-      take(api.POST('/api/v1/requests', { body: wish, headers: { 'Idempotency-Key': crypto.randomUUID() } })),
+      take(api.POST('/api/v1/requests', { body: wish, headers: { 'Idempotency-Key': once.key } })),
     onSuccess: (r) => go(`/requests/${r.number}`),
   });
   const verdictOf = (text: string) =>
@@ -141,8 +152,8 @@ function Wish({ host, first, profiles }: { host: HostDetail; first: string; prof
   const command = [
     'beacon request new --host',
     shortHost(host.host.name),
-    ...(wish.names ?? []).map((n) => `--name ${n}`),
-    ...bindTo.map((b) => `--bind-to ${b}`),
+    ...(wish.names ?? []).map((n) => `--name ${shellWord(n)}`),
+    ...bindTo.map((b) => `--bind-to ${shellWord(b)}`),
     profile === 'server' ? '' : `--profile ${profile}`,
     '--preview',
   ]

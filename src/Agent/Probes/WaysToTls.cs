@@ -21,7 +21,7 @@ internal static class WaysToTls
         [ProbeProtocol.Smtp] = new SmtpWay(),
         [ProbeProtocol.Imap] = new ImapWay(),
         [ProbeProtocol.Pop3] = new Pop3Way(),
-        [ProbeProtocol.PostgreSql] = new PostgreSqlWay(),
+        [ProbeProtocol.Postgresql] = new PostgreSqlWay(),
     };
 
     /// <summary>Null when TLS begins at once.</summary>

@@ -218,7 +218,7 @@ internal static class HostCommands
                 Rich($"{Bold($"{(s.Host.Split('.')[0])}/{s.Name}")}  {Shape(s.Severity)} {s.State}");
                 Pairs(
                     ("names", string.Join(", ", s.Names)),
-                    ("endpoints", string.Join(", ", s.Endpoints.Select(e => $"{e.Address}:{e.Port} {(e.Tls ? "TLS" : "plain")}"))),
+                    ("endpoints", string.Join(", ", s.Endpoints.Select(WayIn))),
                     ("configured in", string.Join(", ", s.Places)),
                     ("certificate file", s.CertificateFile is null ? null : s.CertificateFile),
                     (
@@ -240,6 +240,23 @@ internal static class HostCommands
         );
         return new("service", "What can serve a certificate.") { list, show };
     }
+
+    /// <summary>An endpoint with how clients come to TLS there, and whether they can do without.</summary>
+    private static string WayIn(EndpointInfo e) =>
+        $"{e.Address}:{e.Port} "
+        + (
+            (e.Tls, e.Protocol) switch
+            {
+                (false, _) => "plain",
+                (_, ProbeProtocol.Tls) => "TLS",
+                (_, ProbeProtocol.Smtp) => "SMTP with STARTTLS",
+                (_, ProbeProtocol.Imap) => "IMAP with STARTTLS",
+                (_, ProbeProtocol.Pop3) => "POP3 with STLS",
+                (_, ProbeProtocol.Postgresql) => "PostgreSQL with TLS",
+                _ => "TLS in another way",
+            }
+        )
+        + (e is { Tls: true, ClearText: true } ? " (clear text possible)" : "");
 
     public static async Task<ServiceInfo> FindAsync(Api api, string text, CancellationToken ct)
     {

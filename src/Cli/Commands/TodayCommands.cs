@@ -60,14 +60,23 @@ internal static class TodayCommands
         var address = new Argument<string>("address") { Description = "A name or address, optionally with :PORT." };
         var name = new Option<string?>("--name") { Description = "The server name to ask for, when it differs." };
         var from = new Option<string?>("--from") { Description = "The host whose agent looks." };
-        var look = new Command("look", "Look at a service as its clients see it.") { address, name, from };
+        var startTls = new Option<string?>("--starttls")
+        {
+            Description =
+                "How to come to TLS: smtp, imap, pop3, postgresql, or tls for at once. Known services and usual ports need no word.",
+        };
+        startTls.AcceptOnlyFromAmong([.. OpenWord<ProbeProtocol>.Words.Where(w => w != "unknown")]);
+        var look = new Command("look", "Look at a service as its clients see it.") { address, name, from, startTls };
         look.Does(
             async (r, ct) =>
             {
                 using var api = Api.SignedIn();
                 var json = await api.PostAsync(
                     "/api/v1/looks",
-                    new LookWish(r.GetValue(address)!, r.GetValue(name), r.GetValue(from)),
+                    new LookWish(r.GetValue(address)!, r.GetValue(name), r.GetValue(from))
+                    {
+                        Protocol = r.GetValue(startTls) is { } word ? OpenWord<ProbeProtocol>.Of(word) : null,
+                    },
                     BeaconJson.Default.LookWish,
                     ct
                 );

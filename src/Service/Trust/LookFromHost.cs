@@ -17,6 +17,7 @@ public sealed class LookFromHost(BeaconDb db, OrderDesk desk)
     {
         var (address, port) = Split(wish.Address);
         var name = wish.ServerName ?? address;
+        var protocol = wish.Protocol;
         if (!IPAddress.TryParse(address, out _))
         {
             var quoted = "\"" + DnsName.Parse(address).Ascii + "\"";
@@ -27,6 +28,7 @@ public sealed class LookFromHost(BeaconDb db, OrderDesk desk)
             if (endpoint is not null)
             {
                 (address, port) = (endpoint.Address, endpoint.Port);
+                protocol ??= endpoint.Protocol;
                 wish = wish with { From = wish.From ?? (await db.Hosts.AsNoTracking().SingleAsync(h => h.Id == service!.HostId, ct)).Name };
             }
         }
@@ -46,13 +48,27 @@ public sealed class LookFromHost(BeaconDb db, OrderDesk desk)
                 );
         var order = await desk.AskAsync(
             host,
-            new Order(0, OrderKind.Look, null, null, null, null, null, null, port ?? 443, address, name, null),
+            new Order(0, OrderKind.Look, null, null, null, null, null, null, port ?? 443, address, name, null)
+            {
+                Protocol = protocol ?? UsualAt(port ?? 443),
+            },
             TimeSpan.FromSeconds(20),
             ct
         );
         return Shapes.Looks((await db.Orders.AsNoTracking().SingleAsync(o => o.Id == order.Id, ct)).LooksJson).FirstOrDefault()
             ?? throw new BeaconProblem(ProblemCode.Unreachable, "The agent brought no answer.", "Look into its log.");
     }
+
+    /// <summary>How clients come to TLS at a well-known port (services(5)).</summary>
+    private static ProbeProtocol UsualAt(int port) =>
+        port switch
+        {
+            25 or 587 => ProbeProtocol.Smtp,
+            143 => ProbeProtocol.Imap,
+            110 => ProbeProtocol.Pop3,
+            5432 => ProbeProtocol.Postgresql,
+            _ => ProbeProtocol.Tls,
+        };
 
     private static (string Address, int? Port) Split(string text)
     {

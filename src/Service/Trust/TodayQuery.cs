@@ -48,7 +48,7 @@ public sealed class TodayQuery(
                 )
                 .SelectMany(OfCertificate)
         );
-        concerns.AddRange(found.SelectMany(s => OfService(s, certs)));
+        concerns.AddRange(found.SelectMany(s => OfService(s, found, certs)));
         foreach (var h in hosts.Where(h => !desk.IsOnline(h)))
             concerns.Add(
                 new(
@@ -264,7 +264,7 @@ public sealed class TodayQuery(
         static (string, string, string) Other(CertificateInfo c) => (c.LastError ?? c.State, "", "Look at it.");
     }
 
-    private static IEnumerable<Concern> OfService(ServiceInfo s, List<CertificateInfo> certs)
+    private static IEnumerable<Concern> OfService(ServiceInfo s, List<ServiceInfo> found, List<CertificateInfo> certs)
     {
         var about = $"{Short(s.Host)}/{s.Name}";
         if (s.Binding is { State: BindingState.Broken or BindingState.Behind } b)
@@ -283,17 +283,14 @@ public sealed class TodayQuery(
         }
         if (s.Look?.Problems.FirstOrDefault() is { Severity: >= Severity.Soon } p)
         {
+            var name = s.Names.Count > 0 ? s.Names[0] : s.Name;
             var ready = certs.FirstOrDefault(c =>
-                c.Host == s.Host
-                && c.Serial is not null
-                && c.State is "in store" or "serving"
-                && c.Host == s.Host
-                && c.Names.Contains(s.Name)
+                c.Host == s.Host && c.Serial is not null && c.State is "in store" or "serving" && c.Names.Contains(name)
             );
             var command =
-                p.Fault is "no-answer" ? ShellCommand.Of($"beacon look {s.Name}")
+                p.Fault is "no-answer" ? ShellCommand.Of($"beacon look {name}")
                 : ready is not null ? ShellCommand.Of($"beacon bind {ready.Name} --to {about}")
-                : ShellCommand.Of($"beacon request new --host {Short(s.Host)} --name {s.Name} --bind-to {s.Name}");
+                : RequestFor(s, name, found);
             yield return new(
                 p.Severity,
                 p.Fault,
@@ -307,6 +304,18 @@ public sealed class TodayQuery(
         }
         else if (s.Problem is { } x)
             yield return new(Severity.Soon, x.Code, about, x.Message, "Nothing can be bound there.", x.Cure, null, $"/hosts/{s.Host}");
+    }
+
+    /// <summary>One certificate for all that is called by this name on its host, as a mail server's two daemons are.</summary>
+    private static string RequestFor(ServiceInfo s, string name, List<ServiceInfo> found)
+    {
+        var together = found
+            .Where(o => o.Host == s.Host && o.Binding is null && o.Severity >= Severity.Soon && o.Names.FirstOrDefault() == name)
+            .Select(o => o.Name);
+        var words = new List<string> { "beacon", "request", "new", "--host", Short(s.Host), "--name", name };
+        foreach (var service in together.Append(s.Name).Distinct())
+            words.AddRange(["--bind-to", service]);
+        return string.Join(' ', words.Select(ShellCommand.Quoted));
     }
 
     private static string Short(string host) => host.Split('.')[0];

@@ -110,7 +110,11 @@ public sealed class TakeResult(
             binding?.Took(serial, result.Looks is { Count: > 0 } looks ? looks.Min(l => l.At) : now);
             reports.TakeLooks(
                 service,
-                [.. (result.Looks ?? []).Where(l => Shapes.Strings(service.NamesJson).Contains(l.ServerName))],
+                [
+                    .. (result.Looks ?? []).Where(l =>
+                        l.Service is { } looked ? looked == name : Shapes.Strings(service.NamesJson).Contains(l.ServerName)
+                    ),
+                ],
                 host.Name,
                 binding
             );

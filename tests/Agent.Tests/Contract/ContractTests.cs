@@ -56,7 +56,7 @@ public abstract class ContractTests
         Assert.NotEmpty(plain.Names);
         Assert.All(plain.Endpoints, e => Assert.False(e.Tls));
         Assert.All(plain.Endpoints, e => Assert.Equal(s.Address, e.Address));
-        Assert.True(plain.ClearText);
+        Assert.All(plain.Endpoints, e => Assert.True(e.ClearText));
         Assert.Null(plain.CertificateFile);
         var pair = s.ForeignPair();
         s.Configure(pair);

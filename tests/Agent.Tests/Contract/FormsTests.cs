@@ -103,7 +103,7 @@ public sealed class FormsTests
             ],
             found.Endpoints.Select(e => (e.Port, e.Tls, e.Protocol))
         );
-        Assert.True(found.ClearText);
+        Assert.Equal([true, false, false, true], found.Endpoints.Select(e => e.ClearText!.Value));
     }
 
     [Theory]
@@ -203,9 +203,11 @@ public sealed class FormsTests
                     .Discover(new World(("postgresql.conf", "ssl = on\nlisten_addresses = 'localhost, ::1'\n"), ("pg_hba.conf", hba)))
                     .Services
             );
-        Assert.False(Of("local all all peer\nhostssl all all 0.0.0.0/0 scram-sha-256\nhostnossl all all all reject\n").ClearText);
+        Assert.False(
+            Of("local all all peer\nhostssl all all 0.0.0.0/0 scram-sha-256\nhostnossl all all all reject\n").Endpoints[0].ClearText
+        );
         var open = Of("# hostssl\nhost all all 127.0.0.1/32 scram-sha-256\n");
-        Assert.True(open.ClearText);
+        Assert.True(open.Endpoints[0].ClearText);
         Assert.Equal([("127.0.0.1", 5432), ("::1", 5432)], open.Endpoints.Select(e => (e.Address, e.Port)));
         Assert.Equal(["db01.thistledown.example"], open.Names);
         Assert.True(open.NamesAreAssumed);

@@ -78,19 +78,23 @@ public sealed class MailTests
             );
             Assert.True(code == 0, $"after {sent} messages: {error}");
             sent++;
-            (code, _, error) = await Task.Run(
-                () =>
-                    Programs.Run(
-                        "curl",
-                        ["-sS", "-k", "--ssl-reqd", "-u", "robin:pw", $"imap://{dovecot.Address}:{dovecot.Doors[0].Port}/"]
-                    ),
-                CancellationToken.None
-            );
+            (code, error) = await ReadAsync(dovecot);
+            // A reload cuts off who is in the middle of signing in: mail programs connect again, and so does this one.
+            if (code != 0)
+                (code, error) = await ReadAsync(dovecot);
             Assert.True(code == 0, $"after {read} readings: {error}");
             read++;
         }
         return (sent, read);
     }
+
+    private static Task<(int Code, string Error)> ReadAsync(RealServer dovecot) =>
+        Task.Run(() =>
+        {
+            var address = $"imap://{dovecot.Address}:{dovecot.Doors[0].Port}/";
+            var (code, _, error) = Programs.Run("curl", ["-sS", "-k", "--ssl-reqd", "-u", "robin:pw", address]);
+            return (code, error);
+        });
 
     [Theory]
     [InlineData(true)]

@@ -95,7 +95,6 @@ internal sealed partial class DovecotConnector(InstanceId id, ConnectorSettings 
             []
         )
         {
-            ClearText = name is null && TlsOf(c) != "required" && endpoints.Any(e => e.Protocol != ProbeProtocol.Tls),
             NamesAreAssumed = name is null && settings.Names is null && c.Find("hostname") is null,
         };
     }
@@ -130,6 +129,7 @@ internal sealed partial class DovecotConnector(InstanceId id, ConnectorSettings 
                 )
                 {
                     Protocol = isDirect ? ProbeProtocol.Tls : l.Probe,
+                    ClearText = !isDirect && TlsOf(c) != "required",
                 }
             );
         }

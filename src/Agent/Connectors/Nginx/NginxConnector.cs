@@ -49,10 +49,7 @@ internal sealed partial class NginxConnector(InstanceId id, ConnectorSettings se
             s.CertificateFile is { } file ? ByteText.Show(file) : null,
             null,
             []
-        )
-        {
-            ClearText = s.Blocks.Any(b => !b.RedirectsToTls && b.Listeners.Any(l => !l.Tls)),
-        };
+        );
 
     public ChangeSet PlanBinding(BindChange change, IFiles files) => NginxPlan.Bind(Load(files), change);
 

@@ -56,7 +56,7 @@ internal sealed record Site(string Name, IReadOnlyList<ServerBlock> Blocks)
         [
             .. Blocks
                 .SelectMany(b => b.Listeners)
-                .Select(l => new EndpointInfo(l.Reachable, l.Port, l.Tls))
+                .Select(l => new EndpointInfo(l.Reachable, l.Port, l.Tls) { ClearText = !l.Tls })
                 .Distinct()
                 .OrderByDescending(e => e.Tls),
         ];

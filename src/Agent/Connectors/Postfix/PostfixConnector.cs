@@ -79,9 +79,6 @@ internal sealed class PostfixConnector(InstanceId id, ConnectorSettings settings
             []
         )
         {
-            ClearText =
-                endpoints.Any(e => e.Protocol == ProbeProtocol.Smtp)
-                && Servers(c).Any(s => !IsWrapped(c, s) && LevelOf(c, s) is not ("encrypt" or "fingerprint")),
             NamesAreAssumed = settings.Names is null && named is null,
         };
     }

@@ -63,14 +63,13 @@ internal sealed partial class PostgreSqlConnector(InstanceId id, ConnectorSettin
             Id.Kind,
             Id.Name,
             settings.Names ?? [settings.Host],
-            Endpoints(c),
+            [.. Endpoints(c).Select(e => e with { ClearText = !c.IsOn(Tls) || LetsClearTextIn(c, files) })],
             [c.Find(Certificate) is { } s ? $"{s.Path}:{s.Line}" : c.Main],
             c.IsOn(Tls) ? ByteText.Show(Path.Combine(c.DataFolder, c.Value(Certificate) ?? "server.crt")) : null,
             null,
             []
         )
         {
-            ClearText = !c.IsOn(Tls) || LetsClearTextIn(c, files),
             NamesAreAssumed = settings.Names is null,
         };
 
@@ -87,7 +86,7 @@ internal sealed partial class PostgreSqlConnector(InstanceId id, ConnectorSettin
                     : a
                 )
                 .Distinct()
-                .Select(a => new EndpointInfo(a, port, c.IsOn(Tls)) { Protocol = ProbeProtocol.PostgreSql }),
+                .Select(a => new EndpointInfo(a, port, c.IsOn(Tls)) { Protocol = ProbeProtocol.Postgresql }),
         ];
     }
 

@@ -3,6 +3,7 @@ import { Button, Group, Loader, Modal, NativeSelect, Stack, Text, TextInput } fr
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { api, take, type CertificateInfo, type ServiceInfo } from '../api/client';
 import { CommandLine, Failure } from './Bits';
+import { useOnceKey } from './useOnceKey';
 import { OrderProgress } from './OrderProgress';
 import { shellWord, shortHost } from '../words';
 
@@ -84,6 +85,8 @@ function best(ready: CertificateInfo[], s: ServiceInfo): CertificateInfo | undef
   return ready.find((c) => s.names.some((n) => c.names.includes(n))) ?? ready[0];
 }
 
+const lineKind = (line: string) => ({ '+': 'added', '-': 'removed' })[line.slice(0, 1)];
+
 function Change({
   service: s,
   certificate,
@@ -105,14 +108,23 @@ function Change({
     staleTime: 0,
     gcTime: 0,
   });
-  // One key for the wish: a click that is repeated after a lost answer does it once.
-  const [key] = useState(() => crypto.randomUUID());
-  const headers = { 'Idempotency-Key': key };
+  const onceKey = useOnceKey(JSON.stringify(wish));
   const go = useMutation({
     mutationFn: () =>
       certificate
-        ? take(api.POST('/api/v1/services/{host}/{service}/binding', { ...path, body: wish, headers }))
-        : take(api.DELETE('/api/v1/services/{host}/{service}/binding', { ...path, headers })),
+        ? take(
+            api.POST('/api/v1/services/{host}/{service}/binding', {
+              ...path,
+              body: wish,
+              headers: { 'Idempotency-Key': onceKey() },
+            }),
+          )
+        : take(
+            api.DELETE('/api/v1/services/{host}/{service}/binding', {
+              ...path,
+              headers: { 'Idempotency-Key': onceKey() },
+            }),
+          ),
     onSuccess: () => cache.invalidateQueries({ queryKey: ['host', s.host] }),
   });
   const about = `${shortHost(s.host)}/${s.name}`;
@@ -163,11 +175,7 @@ function Change({
               </Text>
               <pre className="mono diff">
                 {c.diff.split('\n').map((line, i) => (
-                  // eslint-disable-next-line react/no-array-index-key
-                  <div
-                    key={i}
-                    className={line[0] === '+' ? 'added' : line[0] === '-' ? 'removed' : undefined}
-                  >
+                  <div key={i} className={lineKind(line)}>
                     {line || ' '}
                   </div>
                 ))}

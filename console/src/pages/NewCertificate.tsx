@@ -1,4 +1,4 @@
-import { useMemo, useState } from 'react';
+import { useState } from 'react';
 import {
   ActionIcon,
   Button,
@@ -19,6 +19,7 @@ import { Link, useNavigate, useSearchParams } from 'react-router';
 import { api, take, type HostDetail, type NewRequest, type RequestPreview } from '../api/client';
 import { CommandLine, Facts, Failure } from '../components/Bits';
 import { State, VerdictState } from '../components/State';
+import { useOnceKey } from '../components/useOnceKey';
 import { useNow } from '../components/useNow';
 import { shellWord, shortHost, when } from '../words';
 
@@ -139,12 +140,10 @@ function Wish({ host, first, profiles }: { host: HostDetail; first: string; prof
     enabled: any && (JSON.parse(asked) as NewRequest).names?.length !== 0,
     placeholderData: keepPreviousData,
   });
-  // One key for one wish: a submit that is repeated after a lost answer makes one request.
-  const body = JSON.stringify(wish);
-  const once = useMemo(() => ({ body, key: crypto.randomUUID() }), [body]);
+  const onceKey = useOnceKey(JSON.stringify(wish));
   const submit = useMutation({
     mutationFn: () =>
-      take(api.POST('/api/v1/requests', { body: wish, headers: { 'Idempotency-Key': once.key } })),
+      take(api.POST('/api/v1/requests', { body: wish, headers: { 'Idempotency-Key': onceKey() } })),
     onSuccess: (r) => go(`/requests/${r.number}`),
   });
   const verdictOf = (text: string) =>

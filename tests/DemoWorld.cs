@@ -18,6 +18,8 @@ public sealed class DemoWorld : IAsyncLifetime
     {
         using var l = new TcpListener(IPAddress.Loopback, 0);
         l.Start();
+        // The demo's database has an account of its own, which passes through here.
+        File.SetUnixFileMode(_scratch.Path, File.GetUnixFileMode(_scratch.Path) | UnixFileMode.GroupExecute | UnixFileMode.OtherExecute);
         Port = 20000 + ((IPEndPoint)l.LocalEndpoint).Port % 10000;
     }
 
@@ -27,6 +29,8 @@ public sealed class DemoWorld : IAsyncLifetime
     public string Home => _scratch["home"];
     public string Web01 => $"127.{Port / 256}.{Port % 256}.11";
     public string Web02 => $"127.{Port / 256}.{Port % 256}.12";
+    public string Mail01 => $"127.{Port / 256}.{Port % 256}.21";
+    public string Db01 => $"127.{Port / 256}.{Port % 256}.31";
     public string RootPem => Path.Combine(Data, "service", "root.pem");
     public string OldOfficePem => Path.Combine(Data, "old-office", "ca.pem");
     public int TlsPort => int.Parse(File.ReadAllText(Path.Combine(Data, "ports")).Trim().Split(' ')[2]);

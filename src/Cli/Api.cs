@@ -62,6 +62,23 @@ internal sealed class Api : IDisposable
         return await answer.Content.ReadAsStringAsync(ct);
     }
 
+    /// <summary>All of a list, page by page.</summary>
+    /// <param name="path">With its query; <c>after</c> is added.</param>
+    /// <param name="most">Where to stop; null reads to the end.</param>
+    public async Task<List<T>> AllAsync<T>(string path, JsonTypeInfo<Page<T>> type, int? most, CancellationToken ct)
+    {
+        var all = new List<T>();
+        string? after = null;
+        do
+        {
+            var next = after is null ? "" : (path.Contains('?') ? "&" : "?") + "after=" + Escape(after);
+            var page = await GetAsync(path + next, type, ct);
+            all.AddRange(page.Items);
+            after = page.Next;
+        } while (after is not null && !(all.Count >= most));
+        return most is { } n && all.Count > n ? all[..n] : all;
+    }
+
     public async Task<T> GetAsync<T>(string path, JsonTypeInfo<T> type, CancellationToken ct) => Read(await TextAsync(path, ct), type);
 
     public static T Read<T>(string json, JsonTypeInfo<T> type) =>

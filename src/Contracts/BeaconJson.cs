@@ -39,6 +39,8 @@ namespace OrderlyBeacon.Contracts;
 [JsonSerializable(typeof(Page<RequestInfo>))]
 [JsonSerializable(typeof(Refusal))]
 [JsonSerializable(typeof(Page<CertificateInfo>))]
+[JsonSerializable(typeof(Page<HostInfo>))]
+[JsonSerializable(typeof(Page<ServiceInfo>))]
 [JsonSerializable(typeof(CertificateDetail))]
 [JsonSerializable(typeof(List<IssuedEdition>))]
 [JsonSerializable(typeof(Revocation))]

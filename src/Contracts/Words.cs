@@ -105,7 +105,7 @@ public sealed class OpenWord<T> : JsonConverter<T>
     {
         var word = reader.TokenType == JsonTokenType.String ? reader.GetString() : null;
         // Whatever else stands there is passed over whole.
-        reader.Skip();
+        reader.TrySkip();
         return Of(word ?? "");
     }
 

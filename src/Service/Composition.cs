@@ -97,6 +97,7 @@ internal static class Composition
                 typeof(TakeResult),
                 typeof(OrderDesk),
                 typeof(ServiceQueries),
+                typeof(Hosts.HostQueries),
                 typeof(BindService),
                 typeof(CertificateQueries),
                 typeof(RevokeEdition),

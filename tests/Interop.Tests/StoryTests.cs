@@ -31,11 +31,14 @@ public sealed class StoryTests(DemoWorld demo) : IClassFixture<DemoWorld>
             .Output;
 
     [Fact]
-    public void A1_the_four_problems_are_shown_with_reason_and_cure()
+    public void A1_the_seven_problems_are_shown_with_reason_and_cure()
     {
         var concerns = Status().Concerns;
         Assert.Equal(
             [
+                "db01/postgresql plain-only",
+                "mail01/dovecot plain-only",
+                "mail01/postfix plain-only",
                 "web01/booking.thistledown.example plain-only",
                 "web01/timetable.thistledown.example ends-soon",
                 "web02/parcels.thistledown.example self-signed",
@@ -54,8 +57,10 @@ public sealed class StoryTests(DemoWorld demo) : IClassFixture<DemoWorld>
         );
         Assert.Equal(concerns.OrderByDescending(c => c.Severity).Select(c => c.About), concerns.Select(c => c.About));
         var text = demo.Ok("status");
-        Assert.Contains("4 things need a hand.", text);
+        Assert.Contains("7 things need a hand.", text);
         Assert.Contains("beacon request new --host web01 --name booking.thistledown.example", text);
+        // Both daemons of the mail host are called by one name: one certificate for both.
+        Assert.Contains("--name mail.thistledown.example --bind-to dovecot --bind-to postfix", text.ReplaceLineEndings(" "));
         var look = demo.Beacon("look", "staff.thistledown.example");
         Assert.Equal(1, look.Code);
         Assert.Contains("only in its common name", look.Output);
@@ -99,6 +104,107 @@ public sealed class StoryTests(DemoWorld demo) : IClassFixture<DemoWorld>
             []
         );
         Assert.Contains("The certificate is trusted", gnutls.Output);
+    }
+
+    [Fact]
+    public async Task A2b_one_mail_certificate_over_two_servers_while_mail_is_sent_and_read()
+    {
+        const string mail = "mail.thistledown.example";
+        demo.Ok("request", "new", "--host", "mail01", "--name", mail, "--bind-to", "postfix", "--bind-to", "dovecot");
+        Assert.Contains("SMTP with STARTTLS", demo.Ok("service", "show", "mail01/postfix"));
+        using var stop = new CancellationTokenSource();
+        var mailing = Task.Run(() => MailUntil(stop.Token), TestContext.Current.CancellationToken);
+        var before = Show(mail).Certificate.Serial!;
+        demo.Ok("cert", "renew", mail);
+        var after = Show(mail).Certificate.Serial!;
+        Assert.NotEqual(before, after);
+        foreach (var (port, way) in new[] { (25, "smtp"), (587, "smtp"), (143, "imap"), (993, null) })
+            Assert.Contains("Verify return code: 0 (ok)", SClientBy(mail, demo.Mail01, port, way));
+        await stop.CancelAsync();
+        Assert.True(await mailing > 3);
+        Assert.Contains("accept it", demo.Ok("look", $"{mail}:587"));
+
+        // A fault in either leaves both as they were.
+        File.AppendAllText(Path.Combine(demo.Data, "mail01/dovecot/conf.d/10-ssl.conf"), "no_such_setting = 1\n");
+        var failed = demo.Beacon("cert", "renew", mail);
+        Assert.NotEqual(0, failed.Code);
+        Assert.Contains("no_such_setting", failed.Output + failed.Error);
+        Assert.Contains("Verify return code: 0 (ok)", SClientBy(mail, demo.Mail01, 25, "smtp"));
+        var conf = Path.Combine(demo.Data, "mail01/dovecot/conf.d/10-ssl.conf");
+        File.WriteAllText(conf, File.ReadAllText(conf).Replace("no_such_setting = 1\n", ""));
+        demo.Ok("cert", "renew", mail);
+    }
+
+    /// <summary>Submits and reads by TLS, trusting the root alone; the number of messages.</summary>
+    private int MailUntil(CancellationToken stop)
+    {
+        var sent = 0;
+        string[] trust = ["-sS", "--ssl-reqd", "--cacert", demo.RootPem];
+        for (; !stop.IsCancellationRequested; sent++)
+        {
+            string[] submit =
+            [
+                .. trust,
+                "--connect-to",
+                $"mail.thistledown.example:587:{demo.Mail01}:587",
+                "smtp://mail.thistledown.example:587",
+                "--mail-from",
+                "wren@thistledown.example",
+                "--mail-rcpt",
+                "robin@thistledown.example",
+                "-T",
+                "-",
+            ];
+            var (code, _, error) = Programs.Run("curl", submit, "Subject: hello\r\n\r\nhello\r\n"u8.ToArray());
+            Assert.True(code == 0, $"after {sent}: {error}");
+            string[] read =
+            [
+                .. trust,
+                "--retry",
+                "2",
+                "--retry-all-errors",
+                "-u",
+                "robin:" + demo.Password("robin"),
+                "--connect-to",
+                $"mail.thistledown.example:143:{demo.Mail01}:143",
+                "imap://mail.thistledown.example:143/",
+            ];
+            (code, _, error) = Programs.Run("curl", read);
+            Assert.True(code == 0, $"after {sent}: {error}");
+        }
+        return sent;
+    }
+
+    [Fact]
+    public void A2c_the_database_gets_its_certificate()
+    {
+        const string db = "db.thistledown.example";
+        demo.Ok("request", "new", "--host", "db01", "--name", db, "--bind-to", "postgresql");
+        Assert.Contains("Verify return code: 0 (ok)", SClientBy(db, demo.Db01, 5432, "postgres"));
+        Assert.Contains("clear text possible", demo.Ok("service", "show", "db01/postgresql").ReplaceLineEndings(" "));
+    }
+
+    private string SClientBy(string name, string address, int port, string? startTls)
+    {
+        string[] way = startTls is null ? [] : ["-starttls", startTls];
+        return Programs
+            .Run(
+                "openssl",
+                [
+                    "s_client",
+                    "-connect",
+                    $"{address}:{port}",
+                    "-servername",
+                    name,
+                    "-verify_hostname",
+                    name,
+                    "-CAfile",
+                    demo.RootPem,
+                    .. way,
+                ],
+                []
+            )
+            .Output;
     }
 
     [Fact]

@@ -1,4 +1,5 @@
 using System.CommandLine;
+using System.Text.Json;
 using OrderlyBeacon.Contracts;
 using static OrderlyBeacon.Cli.Ink;
 using static OrderlyBeacon.Cli.Screen;
@@ -7,26 +8,37 @@ namespace OrderlyBeacon.Cli.Commands;
 
 internal static class HostCommands
 {
+    /// <summary>The most that a page has.</summary>
+    private const string PageSize = "500";
+
     public static IEnumerable<Command> All() => [Hosts(), Services(), Bind(), Unbind()];
 
     private static Command Hosts()
     {
         var search = new Argument<string?>("search") { Description = "Part of a name.", Arity = ArgumentArity.ZeroOrOne };
-        var list = new Command("list", "All hosts.") { search };
+        var state = new Option<string?>("--state") { Description = "Only those that are invited, connected, away, or have a problem." };
+        var sort = new Option<string?>("--sort") { Description = "By name (usual), or by when they were seen." };
+        var most = new Option<int?>("--most") { Description = "No more than this many." };
+        var list = new Command("list", "All hosts.") { search, state, sort, most };
         list.Does(
             async (r, ct) =>
             {
                 using var api = Api.SignedIn();
-                var json = await api.TextAsync("/api/v1/hosts" + Api.Query(("search", r.GetValue(search))), ct);
+                var query = Api.Query(
+                    ("search", r.GetValue(search)),
+                    ("state", r.GetValue(state)),
+                    ("sort", r.GetValue(sort)),
+                    ("take", PageSize)
+                );
+                var hosts = await api.AllAsync("/api/v1/hosts" + query, BeaconJson.Default.PageHostInfo, r.GetValue(most), ct);
                 if (r.GetValue(Program.Json))
                 {
-                    Json(json);
+                    Json(JsonSerializer.Serialize(hosts, BeaconJson.Default.ListHostInfo));
                     return 0;
                 }
                 Table(
                     ["Host", "State", "Last seen", "Services", "Agent"],
-                    Api.Read(json, BeaconJson.Default.ListHostInfo)
-                        .Select(h => new Ink[] { h.Name, StateOf(h), When(h.LastSeen), h.Services.ToString(), (h.AgentVersion ?? "–") }),
+                    hosts.Select(h => new Ink[] { h.Name, StateOf(h), When(h.LastSeen), h.Services.ToString(), (h.AgentVersion ?? "–") }),
                     Nothing(r.GetValue(search), "There is no host yet. Invite one: beacon host invite NAME.")
                 );
                 return 0;
@@ -189,16 +201,39 @@ internal static class HostCommands
     private static Command Services()
     {
         var search = new Argument<string?>("search") { Description = "Part of a name.", Arity = ArgumentArity.ZeroOrOne };
-        var list = new Command("list", "All services that can serve a certificate.") { search };
+        var state = new Option<string?>("--state")
+        {
+            Description =
+                "Only those in a state: accepted, not-managed, expired, ends-soon, self-signed, plain-only, behind … (a wrong one lists all).",
+        };
+        var host = new Option<string?>("--host") { Description = "Only those of one host." };
+        var connector = new Option<string?>("--connector") { Description = "Only those of one kind of server: nginx, postfix …" };
+        var before = new Option<string?>("--ends-before")
+        {
+            Description = "Only those whose certificate expires before: a date, or a span from now, for example 30d.",
+        };
+        var sort = new Option<string?>("--sort") { Description = "By name (usual), or by when what they serve ends." };
+        var most = new Option<int?>("--most") { Description = "No more than this many." };
+        var list = new Command("list", "All services that can serve a certificate.") { search, state, host, connector, before, sort, most };
         list.Does(
             async (r, ct) =>
             {
                 using var api = Api.SignedIn();
-                var json = await api.TextAsync("/api/v1/services" + Api.Query(("search", r.GetValue(search))), ct);
+                var query = Api.Query(
+                    ("search", r.GetValue(search)),
+                    ("state", r.GetValue(state)),
+                    ("host", r.GetValue(host)),
+                    ("connector", r.GetValue(connector)),
+                    ("endsBefore", r.GetValue(before) is { } text ? Moment.Of(text).ToString("O") : null),
+                    ("sort", r.GetValue(sort)),
+                    ("take", PageSize)
+                );
+                var services = await api.AllAsync("/api/v1/services" + query, BeaconJson.Default.PageServiceInfo, r.GetValue(most), ct);
+                var narrowed = r.GetValue(search) ?? r.GetValue(state) ?? r.GetValue(host) ?? r.GetValue(connector) ?? r.GetValue(before);
                 if (r.GetValue(Program.Json))
-                    Json(json);
+                    Json(JsonSerializer.Serialize(services, BeaconJson.Default.ListServiceInfo));
                 else
-                    ShowServices(Api.Read(json, BeaconJson.Default.ListServiceInfo), r.GetValue(search));
+                    ShowServices(services, narrowed);
                 return 0;
             }
         );
@@ -267,7 +302,7 @@ internal static class HostCommands
                 BeaconJson.Default.ServiceInfo,
                 ct
             );
-        var found = (await api.GetAsync("/api/v1/services" + Api.Query(("search", text)), BeaconJson.Default.ListServiceInfo, ct))
+        var found = (await api.AllAsync("/api/v1/services" + Api.Query(("search", text)), BeaconJson.Default.PageServiceInfo, null, ct))
             .Where(s => s.Name == text)
             .ToList();
         return found.Count == 1

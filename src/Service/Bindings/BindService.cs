@@ -161,7 +161,11 @@ internal static class ServiceEndpoints
     public static void MapServices(this RouteGroupBuilder api)
     {
         var g = api.MapGroup("/services").WithTags("Services");
-        g.MapGet("", async (ServiceQueries q, string? search, CancellationToken ct) => TypedResults.Ok(await q.ListAsync(search, null, ct)))
+        g.MapGet(
+                "",
+                async ([AsParameters] ServiceList list, ServiceQueries q, CancellationToken ct) =>
+                    TypedResults.Ok(await q.PageAsync(list, ct))
+            )
             .Is(Operation.ListServices);
         g.MapGet(
                 "/{host}/{service}",
@@ -169,7 +173,7 @@ internal static class ServiceEndpoints
                 {
                     var h = await FindHost.ByNameAsync(db, host, ct);
                     return TypedResults.Ok(
-                        (await q.ListAsync(null, h.Id, ct)).FirstOrDefault(s => s.Name == service)
+                        await q.OneAsync(h.Id, service, ct)
                             ?? throw new BeaconProblem(
                                 ProblemCode.NotFound,
                                 $"There is no service \"{service}\" on {h.Name}.",

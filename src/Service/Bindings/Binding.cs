@@ -18,6 +18,9 @@ public sealed class HostService
     /// <summary>Judged looks, worst first.</summary>
     public string LooksJson { get; private set; } = "[]";
 
+    /// <summary>What its clients meet at worst, as a word of <see cref="Core.Paths.LookFault"/>; null when they accept it. For lists.</summary>
+    public string? Fault { get; private set; }
+
     /// <summary>The serial and dates of what is served, for lists.</summary>
     public string? ServedSerial { get; private set; }
     public DateTimeOffset? ServedFrom { get; private set; }
@@ -42,8 +45,9 @@ public sealed class HostService
             problemJson
         );
 
-    public void Looked(string looksJson, string? servedSerial, DateTimeOffset? from, DateTimeOffset? until) =>
-        (LooksJson, ServedSerial, ServedFrom, ServedUntil) = (looksJson, servedSerial, from, until);
+    /// <param name="fault">The worst that was met; null when clients accept it.</param>
+    public void Looked(string looksJson, string? fault, string? servedSerial, DateTimeOffset? from, DateTimeOffset? until) =>
+        (LooksJson, Fault, ServedSerial, ServedFrom, ServedUntil) = (looksJson, fault, servedSerial, from, until);
 }
 
 /// <summary>Which certificate a service shall serve, and what was last seen there.</summary>

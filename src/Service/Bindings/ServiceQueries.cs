@@ -5,35 +5,159 @@ using OrderlyBeacon.Service.Storage;
 
 namespace OrderlyBeacon.Service.Bindings;
 
+/// <summary>What a list of services is asked for. Null filters nothing.</summary>
+public sealed record ServiceList
+{
+    /// <summary>Part of a name of the service or its host.</summary>
+    public string? Search { get; init; }
+
+    /// <summary>One of <see cref="ServiceQueries.States"/>.</summary>
+    public string? State { get; init; }
+    public string? Host { get; init; }
+    public string? Connector { get; init; }
+
+    /// <summary>What is served expires before.</summary>
+    public DateTimeOffset? EndsBefore { get; init; }
+    public string? Sort { get; init; }
+
+    /// <summary>Where the page before ended: its <c>next</c>.</summary>
+    public string? After { get; init; }
+    public int? Take { get; init; }
+}
+
 /// <summary>Reads services with their bindings and last looks.</summary>
 public sealed class ServiceQueries(BeaconDb db, Hosts.Presence presence, BeaconOptions options, TimeProvider clock)
 {
-    public async Task<List<ServiceInfo>> ListAsync(string? search, int? hostId, CancellationToken ct)
+    /// <summary>A service with what is joined to it.</summary>
+    private sealed record Row(HostService Service, string Host, Binding? Binding, string? Certificate);
+
+    /// <summary>States that have a word of their own besides the faults.</summary>
+    private const string Accepted = "accepted",
+        NotManaged = "not-managed",
+        Behind = "behind",
+        Broken = "broken",
+        Expired = "expired",
+        EndsSoon = "ends-soon",
+        NotLookedAt = "not-looked-at";
+
+    /// <summary>What a list can be narrowed to.</summary>
+    public static readonly IReadOnlyList<string> States =
+    [
+        Accepted,
+        NotManaged,
+        Behind,
+        Broken,
+        Expired,
+        EndsSoon,
+        NotLookedAt,
+        .. Enum.GetValues<Core.Paths.LookFault>().Select(f => Core.BeaconProblem.SlugOf(f)).Except([Expired, EndsSoon]),
+    ];
+
+    public static readonly IReadOnlyList<string> Sorts = ["name", "ends"];
+
+    /// <summary>All services of one host.</summary>
+    public async Task<List<ServiceInfo>> OfHostAsync(int hostId, CancellationToken ct) =>
+        [
+            .. (
+                await Joined(db.Services.AsNoTracking().Where(s => s.HostId == hostId)).OrderBy(r => r.Service.Name).ToListAsync(ct)
+            ).Select(Info),
+        ];
+
+    public async Task<ServiceInfo?> OneAsync(int hostId, string name, CancellationToken ct) =>
+        await Joined(db.Services.AsNoTracking().Where(s => s.HostId == hostId && s.Name == name)).FirstOrDefaultAsync(ct) is { } row
+            ? Info(row)
+            : null;
+
+    /// <summary>All services, for who must see each of them.</summary>
+    public async Task<List<ServiceInfo>> AllAsync(CancellationToken ct) =>
+        [.. (await Joined(db.Services.AsNoTracking()).OrderBy(r => r.Host).ThenBy(r => r.Service.Name).ToListAsync(ct)).Select(Info)];
+
+    /// <summary>One page, filtered and sorted by the database.</summary>
+    /// <exception cref="Core.BeaconProblem">A word for a state or a sort is not known, or the page goes on behind nothing.</exception>
+    public async Task<Page<ServiceInfo>> PageAsync(ServiceList list, CancellationToken ct)
+    {
+        var (sort, take) = (ListQuery.Word("sort", list.Sort, Sorts), ListQuery.Take(list.Take));
+        var rows = Joined(Narrowed(list));
+        rows = InState(rows, ListQuery.Word("state", list.State, States));
+        if (list.After is { Length: > 0 } after)
+            rows = await BehindAsync(rows, after, sort, ct);
+        var ordered =
+            sort == "ends"
+                ? rows.OrderBy(r => r.Service.ServedUntil).ThenBy(r => r.Service.Id)
+                : rows.OrderBy(r => r.Host).ThenBy(r => r.Service.Name);
+        var page = await ordered.Take(take).ToListAsync(ct);
+        return new([.. page.Select(Info)], page.Count == take ? $"{page[^1].Host}/{page[^1].Service.Name}" : null);
+    }
+
+    private IQueryable<HostService> Narrowed(ServiceList list)
     {
         var q = db.Services.AsNoTracking();
-        if (hostId is { } id)
-            q = q.Where(s => s.HostId == id);
-        if (!string.IsNullOrWhiteSpace(search))
+        if (list.Search is { } search && !string.IsNullOrWhiteSpace(search))
+        {
+            var part = search.Trim().ToLowerInvariant();
             q = q.Where(s =>
-                s.NamesJson.Contains(search) || s.Name.Contains(search) || db.Hosts.Any(h => h.Id == s.HostId && h.Name.Contains(search))
+                s.NamesJson.Contains(part) || s.Name.Contains(part) || db.Hosts.Any(h => h.Id == s.HostId && h.Name.Contains(part))
             );
-        var rows = await (
-            from s in q
-            join h in db.Hosts on s.HostId equals h.Id
-            where h.State == HostState.Joined
-            from b in db.Bindings.Where(b => b.ServiceId == s.Id).DefaultIfEmpty()
-            from c in db.Certificates.Where(c => b != null && c.Id == b.CertificateId).DefaultIfEmpty()
-            orderby h.Name, s.Name
-            select new
-            {
-                s,
-                Host = h.Name,
-                b,
-                Certificate = c == null ? null : c.Name,
-            }
-        ).ToListAsync(ct);
-        return [.. rows.Select(x => Info(x.s, x.Host, x.b is null ? null : BindingOf(x.b, x.Certificate!, x.Host, x.s.Name)))];
+        }
+        if (list.Host is { Length: > 0 } host)
+            q = q.Where(s => db.Hosts.Any(h => h.Id == s.HostId && (h.Name == host || h.Name.StartsWith(host + "."))));
+        if (list.Connector is { Length: > 0 } connector)
+            q = q.Where(s => s.Connector == connector);
+        if (list.EndsBefore is { } before)
+            q = q.Where(s => s.ServedUntil < before);
+        if (list.Sort == "ends")
+            q = q.Where(s => s.ServedUntil != null);
+        return q;
     }
+
+    private IQueryable<Row> Joined(IQueryable<HostService> services) =>
+        from s in services
+        join h in db.Hosts on s.HostId equals h.Id
+        where h.State == HostState.Joined
+        from b in db.Bindings.Where(b => b.ServiceId == s.Id).DefaultIfEmpty()
+        from c in db.Certificates.Where(c => b != null && c.Id == b.CertificateId).DefaultIfEmpty()
+        select new Row(s, h.Name, b, c == null ? null : c.Name);
+
+    /// <summary>The same that <see cref="Info(Row)"/> says of one, as conditions.</summary>
+    private IQueryable<Row> InState(IQueryable<Row> rows, string? state)
+    {
+        var now = clock.GetUtcNow();
+        var soon = now.AddDays(options.SoonDays);
+        return state switch
+        {
+            null => rows,
+            NotLookedAt => rows.Where(r => r.Service.LooksJson == "[]"),
+            Behind => rows.Where(r => r.Binding != null && r.Binding.State == BindingState.Behind),
+            Broken => rows.Where(r => r.Binding != null && r.Binding.State == BindingState.Broken),
+            Expired => rows.Where(r => r.Service.ServedUntil < now),
+            EndsSoon => rows.Where(r => r.Service.Fault == EndsSoon || (r.Service.Fault == null && r.Binding == null))
+                .Where(r => r.Service.ServedUntil >= now && r.Service.ServedUntil < soon),
+            NotManaged => rows.Where(r => r.Binding == null && r.Service.Fault == null && r.Service.ServedUntil >= soon),
+            Accepted => rows.Where(r =>
+                r.Binding != null && r.Binding.State != BindingState.Behind && r.Service.Fault == null && r.Service.ServedUntil >= now
+            ),
+            _ => rows.Where(r => r.Service.Fault == state),
+        };
+    }
+
+    private async Task<IQueryable<Row>> BehindAsync(IQueryable<Row> rows, string after, string? sort, CancellationToken ct)
+    {
+        var slash = after.IndexOf('/');
+        var (host, name) = slash < 0 ? (after, "") : (after[..slash], after[(slash + 1)..]);
+        if (sort != "ends")
+            return rows.Where(r => string.Compare(r.Host, host) > 0 || (r.Host == host && string.Compare(r.Service.Name, name) > 0));
+        var last =
+            await db
+                .Services.AsNoTracking()
+                .FirstOrDefaultAsync(s => s.Name == name && db.Hosts.Any(h => h.Id == s.HostId && h.Name == host), ct)
+            ?? throw new Core.BeaconProblem(Core.ProblemCode.InputInvalid, $"The list cannot go on behind \"{after}\".", "Begin it again.");
+        return rows.Where(r =>
+            r.Service.ServedUntil > last.ServedUntil || (r.Service.ServedUntil == last.ServedUntil && r.Service.Id > last.Id)
+        );
+    }
+
+    private ServiceInfo Info(Row r) =>
+        Info(r.Service, r.Host, r.Binding is null ? null : BindingOf(r.Binding, r.Certificate!, r.Host, r.Service.Name));
 
     public static BindingInfo BindingOf(Binding b, string certificate, string host, string service) =>
         new(certificate, host, service, b.State, b.WantedSerial, b.SeenSerial, b.Message, b.SeenAt);

@@ -86,6 +86,16 @@ public sealed class Certificate
         (LastError, RetryAt, NextActionAt) = (error, retryAt, retryAt);
     }
 
+    /// <summary>A server could not be put back: nothing is tried until somebody has looked and orders it again.</summary>
+    public void Stuck(string error)
+    {
+        Failures++;
+        (LastError, RetryAt, NextActionAt) = (error, null, null);
+    }
+
+    /// <summary>Whether the last try ended with a server that is not as it was.</summary>
+    public bool IsStuck => Failures > 0 && LastError is not null && RetryAt is null;
+
     /// <summary>Work is under way: nothing to do until it is reported.</summary>
     public void Waiting() => NextActionAt = null;
 

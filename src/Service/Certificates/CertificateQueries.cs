@@ -156,7 +156,7 @@ public sealed class CertificateQueries(BeaconDb db, AuthorityRegistry registry, 
     )
     {
         if (c.Failures > 0 && !working)
-            return (Severity.Failed, "renewal failed");
+            return (Severity.Failed, c.IsStuck ? "stuck" : "renewal failed");
         if (working)
             return (Severity.Fine, edition == EditionState.Current ? "renewing" : "being made");
         if (edition is null)

@@ -119,19 +119,7 @@ internal static class HostEndpoints
         var g = api.MapGroup("/hosts").WithTags("Hosts");
         g.MapGet(
                 "",
-                async (BeaconDb db, OrderDesk desk, string? search, CancellationToken ct) =>
-                {
-                    var q = db.Hosts.AsNoTracking().Where(h => h.State != HostState.Removed);
-                    if (!string.IsNullOrWhiteSpace(search))
-                        q = q.Where(h => h.Name.Contains(search));
-                    var counts = await db
-                        .Services.GroupBy(s => s.HostId)
-                        .Select(x => new { x.Key, Count = x.Count() })
-                        .ToDictionaryAsync(x => x.Key, x => x.Count, ct);
-                    return TypedResults.Ok(
-                        (await q.OrderBy(h => h.Name).ToListAsync(ct)).Select(h => Info(h, desk, counts.GetValueOrDefault(h.Id))).ToList()
-                    );
-                }
+                async ([AsParameters] HostList list, HostQueries q, CancellationToken ct) => TypedResults.Ok(await q.PageAsync(list, ct))
             )
             .Is(Operation.ListHosts);
 
@@ -140,10 +128,10 @@ internal static class HostEndpoints
                 async (string name, BeaconDb db, OrderDesk desk, ServiceQueries services, CancellationToken ct) =>
                 {
                     var host = await FindHost.ByNameAsync(db, name, ct);
-                    var list = await services.ListAsync(null, host.Id, ct);
+                    var list = await services.OfHostAsync(host.Id, ct);
                     return TypedResults.Ok(
                         new HostDetail(
-                            Info(host, desk, list.Count),
+                            HostQueries.Info(host, desk, list.Count),
                             list,
                             JsonSerializer.Deserialize(host.EntriesJson, BeaconJson.Default.ListStoreEntryInfo)!
                         )
@@ -185,20 +173,4 @@ internal static class HostEndpoints
             )
             .Is(Operation.RemoveHost);
     }
-
-    private static HostInfo Info(Host h, OrderDesk desk, int services) =>
-        new(
-            h.Name,
-            h.State,
-            desk.IsOnline(h),
-            desk.LastSeen(h),
-            h.AgentVersion,
-            Shapes.Strings(h.AddressesJson),
-            services,
-            h.AgentCertificateEnds,
-            Shapes.Problem(h.ProblemJson)
-        )
-        {
-            Owner = h.Owner,
-        };
 }

@@ -35,6 +35,14 @@ public sealed class Presence(AuthorityRegistry registry, BeaconOptions options, 
     public bool IsOnline(Host h) =>
         h.State == HostState.Joined && LastSeen(h) > clock.GetUtcNow() - TimeSpan.FromSeconds(options.HostAwaySeconds);
 
+    /// <summary>Hosts that were heard from lately.</summary>
+    /// <returns>Those known in memory, and the time after which what the database knows counts as well.</returns>
+    public (IReadOnlyList<int> Hosts, DateTimeOffset Since) Connected()
+    {
+        var since = clock.GetUtcNow() - TimeSpan.FromSeconds(options.HostAwaySeconds);
+        return ([.. _seen.Where(s => s.Value > since).Select(s => s.Key)], since);
+    }
+
     /// <summary>What a report says, whenever it was said.</summary>
     public static string Fingerprint(AgentReport report)
     {

@@ -112,8 +112,10 @@ public sealed class TakeReport(BeaconDb db, JudgeLook judge, KnownNames known, P
             return;
         var judged = looks.Take(50).Select(l => judge.Run(l, hostName)).ToList();
         var own = judged.FirstOrDefault(l => l.Served is not null);
+        var worstFirst = judged.OrderByDescending(l => l.Severity).ToList();
         row.Looked(
-            JsonSerializer.Serialize([.. judged.OrderByDescending(l => l.Severity)], BeaconJson.Default.ListLookInfo),
+            JsonSerializer.Serialize(worstFirst, BeaconJson.Default.ListLookInfo),
+            worstFirst[0].Problems.FirstOrDefault()?.Fault,
             own?.Served?.Serial,
             own?.Served?.NotBefore,
             own?.Served?.NotAfter

@@ -109,7 +109,12 @@ public sealed class BeaconDb(DbContextOptions<BeaconDb> options, WriteGate gate)
         });
         b.Entity<BurntKey>(e => e.HasKey(x => x.Fingerprint));
         b.Entity<Consent>(e => e.HasIndex(x => x.Hash));
-        b.Entity<HostService>(e => e.HasIndex(x => new { x.HostId, x.Name }).IsUnique());
+        b.Entity<HostService>(e =>
+        {
+            e.HasIndex(x => new { x.HostId, x.Name }).IsUnique();
+            e.HasIndex(x => x.ServedUntil);
+            e.HasIndex(x => x.Fault);
+        });
         b.Entity<Binding>(e =>
         {
             e.HasIndex(x => x.ServiceId).IsUnique();

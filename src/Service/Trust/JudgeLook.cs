@@ -26,7 +26,7 @@ public sealed class JudgeLook(AuthorityRegistry registry, CrlShelf crls, TimePro
                     LookFault.PlainOnly,
                     "It answers in the clear only.",
                     "Everything its clients send can be read and altered on the way.",
-                    "Request a certificate and bind it; the TLS listener is added."
+                    "Request a certificate and bind it; TLS is switched on with it."
                 ),
                 LookOutcome.NoAnswer => (
                     LookFault.NoAnswer,

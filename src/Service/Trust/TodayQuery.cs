@@ -32,7 +32,7 @@ public sealed class TodayQuery(
     {
         var now = clock.GetUtcNow();
         var hosts = await db.Hosts.AsNoTracking().Where(h => h.State == HostState.Joined).ToListAsync(ct);
-        var found = await services.ListAsync(null, null, ct);
+        var found = await services.AllAsync(ct);
         var ids = await db.Certificates.AsNoTracking().Where(c => c.Profile != "agent").Select(c => c.Id).Take(5000).ToListAsync(ct);
         var certs = await certificates.InfosAsync(ids, ct);
         var concerns = new List<Concern>();
@@ -225,6 +225,11 @@ public sealed class TodayQuery(
                     ? $"The edition in use ends on {end:d MMM yyyy HH:mm}; everything is as it was."
                     : "It is not issued yet; everything is as it was.",
                 "Fix the cause; it continues by itself, or at once with the command."
+            ),
+            "stuck" => (
+                c.LastError ?? "A server could not be put back.",
+                "Its services may be away, or refused by their clients; nothing is tried by itself.",
+                "Do at the host what it says; then order it again with the command."
             ),
             "on hold" => (
                 "Its current edition is on hold.",

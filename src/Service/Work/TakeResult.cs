@@ -136,10 +136,14 @@ public sealed class TakeResult(
             .OrderByDescending(e => e.State == EditionState.Current)
             .ThenByDescending(e => e.Id)
             .FirstOrDefaultAsync(ct);
-        certificate.Failed(
-            $"{problem.Message} {problem.Cure}",
-            RenewalPolicy.RetryAt(now, current?.NotBefore ?? now, current?.NotAfter ?? now.AddDays(90), certificate.Failures + 1)
-        );
+        var (told, isStuck) = ($"{problem.Message} {problem.Cure}", problem.Code == BeaconProblem.SlugOf(ProblemCode.SwapStuck));
+        if (isStuck)
+            certificate.Stuck(told);
+        else
+            certificate.Failed(
+                told,
+                RenewalPolicy.RetryAt(now, current?.NotBefore ?? now, current?.NotAfter ?? now.AddDays(90), certificate.Failures + 1)
+            );
         // The store lost the edition, or it was made for a key that is gone: the next try starts afresh.
         if (problem.Code is "not-found" or "data-damaged" or "wrong-state")
             foreach (
@@ -153,7 +157,9 @@ public sealed class TakeResult(
             "agent:" + host.Name,
             "certificate.failed",
             certificate.Name,
-            $"order {order.Id}: {problem.Message} Everything is as it was; next try at {certificate.RetryAt:yyyy-MM-dd HH:mm:ss}Z"
+            isStuck
+                ? $"order {order.Id}, stuck: {told}"
+                : $"order {order.Id}: {problem.Message} Everything is as it was; next try at {certificate.RetryAt:yyyy-MM-dd HH:mm:ss}Z"
         );
     }
 

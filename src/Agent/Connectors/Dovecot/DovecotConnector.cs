@@ -185,7 +185,7 @@ internal sealed partial class DovecotConnector(InstanceId id, ConnectorSettings 
                 return;
             }
             // A block that names a certificate has a key beside it; what is missing is missing at the top.
-            var text = c.Find(setting, [])?.Path ?? c.Main;
+            var text = c.Find(setting, [])?.Path ?? c.Find(Tls, [])?.Path ?? c.Main;
             var content = files.Read(text);
             var newLine = ByteText.NewLineOf(content);
             var lead = content.Length == 0 || content[^1] == '\n' ? "" : newLine;

@@ -107,7 +107,11 @@ internal sealed class PostfixConnector(InstanceId id, ConnectorSettings settings
             return null;
         var isWrapped = IsWrapped(c, s);
         var address = host.Length > 0 ? host : AddressOf(c.Value("inet_interfaces") ?? "all");
-        return new(address, number, isWrapped || LevelOf(c, s) != "none") { Protocol = isWrapped ? ProbeProtocol.Tls : ProbeProtocol.Smtp };
+        return new(address, number, isWrapped || LevelOf(c, s) != "none")
+        {
+            Protocol = isWrapped ? ProbeProtocol.Tls : ProbeProtocol.Smtp,
+            ClearText = !isWrapped && LevelOf(c, s) is not ("encrypt" or "fingerprint"),
+        };
     }
 
     private static string AddressOf(string interfaces) =>

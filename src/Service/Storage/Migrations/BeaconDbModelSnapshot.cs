@@ -238,6 +238,9 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                         .IsRequired()
                         .HasColumnType("TEXT");
 
+                    b.Property<string>("Fault")
+                        .HasColumnType("TEXT");
+
                     b.Property<int>("HostId")
                         .HasColumnType("INTEGER");
 
@@ -270,6 +273,10 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                         .HasColumnType("INTEGER");
 
                     b.HasKey("Id");
+
+                    b.HasIndex("Fault");
+
+                    b.HasIndex("ServedUntil");
 
                     b.HasIndex("HostId", "Name")
                         .IsUnique();

@@ -1,0 +1,94 @@
+using System.Text.Json;
+using Microsoft.EntityFrameworkCore;
+using OrderlyBeacon.Contracts;
+using OrderlyBeacon.Service.Storage;
+using OrderlyBeacon.Service.Work;
+
+namespace OrderlyBeacon.Service.Hosts;
+
+/// <summary>What a list of hosts is asked for. Null filters nothing.</summary>
+public sealed record HostList
+{
+    /// <summary>Part of a name of the host or of one of its services.</summary>
+    public string? Search { get; init; }
+
+    /// <summary>One of <see cref="HostQueries.States"/>.</summary>
+    public string? State { get; init; }
+    public string? Sort { get; init; }
+
+    /// <summary>Where the page before ended: its <c>next</c>.</summary>
+    public string? After { get; init; }
+    public int? Take { get; init; }
+}
+
+/// <summary>Reads hosts, a page at a time.</summary>
+public sealed class HostQueries(BeaconDb db, OrderDesk desk, Presence presence)
+{
+    public static readonly IReadOnlyList<string> States = ["invited", "connected", "away", "problem"];
+    public static readonly IReadOnlyList<string> Sorts = ["name", "seen"];
+
+    /// <exception cref="Core.BeaconProblem">A word for a state or a sort is not known.</exception>
+    public async Task<Page<HostInfo>> PageAsync(HostList list, CancellationToken ct)
+    {
+        var (sort, take) = (ListQuery.Word("sort", list.Sort, Sorts), ListQuery.Take(list.Take));
+        var q = InState(Found(list.Search), ListQuery.Word("state", list.State, States));
+        if (list.After is { Length: > 0 } after)
+            q = sort == "seen" ? await SeenBeforeAsync(q, after, ct) : q.Where(h => string.Compare(h.Name, after) > 0);
+        var ordered = sort == "seen" ? q.OrderBy(h => h.LastSeen).ThenBy(h => h.Id) : q.OrderBy(h => h.Name);
+        var page = await ordered.Take(take).ToListAsync(ct);
+        var ids = page.Select(h => h.Id).ToList();
+        var counts = await db
+            .Services.Where(s => ids.Contains(s.HostId))
+            .GroupBy(s => s.HostId)
+            .Select(x => new { x.Key, Count = x.Count() })
+            .ToDictionaryAsync(x => x.Key, x => x.Count, ct);
+        return new([.. page.Select(h => Info(h, desk, counts.GetValueOrDefault(h.Id)))], page.Count == take ? page[^1].Name : null);
+    }
+
+    private IQueryable<Host> Found(string? search)
+    {
+        var q = db.Hosts.AsNoTracking().Where(h => h.State != HostState.Removed);
+        if (string.IsNullOrWhiteSpace(search))
+            return q;
+        var part = search.Trim().ToLowerInvariant();
+        return q.Where(h => h.Name.Contains(part) || db.Services.Any(s => s.HostId == h.Id && s.NamesJson.Contains(part)));
+    }
+
+    // Who is connected is known in memory alone.
+    private IQueryable<Host> InState(IQueryable<Host> q, string? state)
+    {
+        if (state is null)
+            return q;
+        if (state == "invited")
+            return q.Where(h => h.State == HostState.Invited);
+        q = q.Where(h => h.State == HostState.Joined);
+        if (state == "problem")
+            return q.Where(h => h.ProblemJson != null);
+        var (connected, since) = presence.Connected();
+        return state == "connected"
+            ? q.Where(h => connected.Contains(h.Id) || h.LastSeen > since)
+            : q.Where(h => !connected.Contains(h.Id) && (h.LastSeen == null || h.LastSeen <= since));
+    }
+
+    private async Task<IQueryable<Host>> SeenBeforeAsync(IQueryable<Host> q, string after, CancellationToken ct)
+    {
+        var last = await FindHost.ByNameAsync(db, after, ct);
+        return q.Where(h => h.LastSeen > last.LastSeen || (h.LastSeen == last.LastSeen && h.Id > last.Id));
+    }
+
+    public static HostInfo Info(Host h, OrderDesk desk, int services) =>
+        new(
+            h.Name,
+            h.State,
+            desk.IsOnline(h),
+            desk.LastSeen(h),
+            h.AgentVersion,
+            Shapes.Strings(h.AddressesJson),
+            services,
+            h.AgentCertificateEnds,
+            Shapes.Problem(h.ProblemJson)
+        )
+        {
+            Owner = h.Owner,
+        };
+}

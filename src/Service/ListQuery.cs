@@ -1,0 +1,20 @@
+using OrderlyBeacon.Core;
+
+namespace OrderlyBeacon.Service;
+
+/// <summary>What all lists share: words that are checked, pages that go on behind the last item.</summary>
+internal static class ListQuery
+{
+    private const int Usual = 100,
+        Most = 500;
+
+    /// <summary>How many items a page has.</summary>
+    public static int Take(int? take) => Math.Clamp(take ?? Usual, 1, Most);
+
+    /// <summary>A filter's or sort's word; null and empty ask for nothing.</summary>
+    /// <exception cref="BeaconProblem"><see cref="ProblemCode.InputInvalid"/>, with the words that there are.</exception>
+    public static string? Word(string what, string? word, params IReadOnlyList<string> known) =>
+        string.IsNullOrWhiteSpace(word) ? null
+        : known.Contains(word) ? word
+        : throw new BeaconProblem(ProblemCode.InputInvalid, $"There is no {what} \"{word}\".", $"Use one of {string.Join(", ", known)}.");
+}

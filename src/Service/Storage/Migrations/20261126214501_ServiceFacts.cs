@@ -1,0 +1,46 @@
+﻿using Microsoft.EntityFrameworkCore.Migrations;
+
+#nullable disable
+
+namespace OrderlyBeacon.Service.Storage.Migrations
+{
+    /// <inheritdoc />
+    public partial class ServiceFacts : Migration
+    {
+        /// <inheritdoc />
+        protected override void Up(MigrationBuilder migrationBuilder)
+        {
+            migrationBuilder.AddColumn<string>(
+                name: "Fault",
+                table: "Services",
+                type: "TEXT",
+                nullable: true);
+
+            migrationBuilder.CreateIndex(
+                name: "IX_Services_Fault",
+                table: "Services",
+                column: "Fault");
+
+            migrationBuilder.CreateIndex(
+                name: "IX_Services_ServedUntil",
+                table: "Services",
+                column: "ServedUntil");
+        }
+
+        /// <inheritdoc />
+        protected override void Down(MigrationBuilder migrationBuilder)
+        {
+            migrationBuilder.DropIndex(
+                name: "IX_Services_Fault",
+                table: "Services");
+
+            migrationBuilder.DropIndex(
+                name: "IX_Services_ServedUntil",
+                table: "Services");
+
+            migrationBuilder.DropColumn(
+                name: "Fault",
+                table: "Services");
+        }
+    }
+}

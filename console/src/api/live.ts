@@ -13,11 +13,22 @@ const asks: Record<string, string[]> = {
 };
 
 /** Follows the service's events; answers whether the line is open. */
+const everyMs = 1000;
+
 export function useLive(): boolean {
   const cache = useQueryClient();
   const [open, setOpen] = useState(false);
   useEffect(() => {
     const source = new EventSource('/api/v1/events');
+    const stale = new Set<string>();
+    let waiting: ReturnType<typeof setTimeout> | undefined;
+    let last = 0;
+    const flush = () => {
+      waiting = undefined;
+      last = Date.now();
+      for (const key of stale) void cache.invalidateQueries({ queryKey: [key] });
+      stale.clear();
+    };
     source.addEventListener('hello', () => {
       setOpen(true);
       void cache.invalidateQueries();
@@ -27,9 +38,12 @@ export function useLive(): boolean {
     };
     source.addEventListener('change', (e: MessageEvent<string>) => {
       const { noun } = JSON.parse(e.data) as { noun: string };
-      for (const key of asks[noun] ?? []) void cache.invalidateQueries({ queryKey: [key] });
+      for (const key of asks[noun] ?? []) stale.add(key);
+      // However many changes there are, a page asks again once a second at most.
+      waiting ??= setTimeout(flush, Math.max(0, last + everyMs - Date.now()));
     });
     return () => {
+      clearTimeout(waiting);
       source.close();
     };
   }, [cache]);

@@ -4,3833 +4,3847 @@
  */
 
 export interface paths {
-  '/api/v1/today': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get: operations['getToday'];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  '/api/v1/lookahead': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get: operations['getLookahead'];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  '/api/v1/looks': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    post: operations['look'];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  '/api/v1/editions': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get: operations['findEditions'];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  '/api/v1/revocations': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    post: operations['revokeMany'];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  '/api/v1/authorities': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get: operations['listAuthorities'];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  '/api/v1/authorities/{id}/crl': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    post: operations['issueCrl'];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  '/api/v1/authorities/health': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get: operations['getHealth'];
-    put?: never;
-    post: operations['checkHealth'];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  '/api/v1/backup': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    post: operations['takeBackup'];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  '/api/v1/journal': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get: operations['listJournal'];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  '/api/v1/orders/{id}': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get: operations['getOrder'];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  '/api/v1/subordinates/{number}': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get: operations['getSubordinateAnswer'];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  '/api/v1/hosts': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get: operations['listHosts'];
-    put?: never;
-    post: operations['inviteHost'];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  '/api/v1/hosts/{name}': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get: operations['getHost'];
-    put?: never;
-    post?: never;
-    delete: operations['removeHost'];
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  '/api/v1/hosts/{name}/owner': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put: operations['giveHost'];
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  '/api/v1/hosts/{name}/meetings': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    post: operations['meetHost'];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  '/api/v1/services': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get: operations['listServices'];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  '/api/v1/services/{host}/{service}': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get: operations['getService'];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  '/api/v1/services/{host}/{service}/plan': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    post: operations['planBinding'];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  '/api/v1/services/{host}/{service}/binding': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    post: operations['bindService'];
-    delete: operations['unbindService'];
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  '/api/v1/profiles': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get: operations['listProfiles'];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  '/api/v1/profiles/{id}': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get: operations['getProfile'];
-    put: operations['changeProfile'];
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  '/api/v1/profiles/{id}/revisions/{revision}': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get: operations['getProfileRevision'];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  '/api/v1/profiles/{id}/differences': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get: operations['compareProfileRevisions'];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  '/api/v1/profiles/{id}/yaml': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get: operations['exportProfile'];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  '/api/v1/profiles/import': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    post: operations['importProfile'];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  '/api/v1/profiles/{id}/copy': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    post: operations['copyProfile'];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  '/api/v1/profiles/{id}/offer': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    post: operations['offerProfile'];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  '/api/v1/profiles/{id}/withdraw': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    post: operations['withdrawProfile'];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  '/api/v1/requests/preview': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    post: operations['previewRequest'];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  '/api/v1/requests': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get: operations['listRequests'];
-    put?: never;
-    post: operations['submitRequest'];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  '/api/v1/requests/{id}': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get: operations['getRequest'];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  '/api/v1/requests/{id}/approve': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    post: operations['approveRequest'];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  '/api/v1/requests/{id}/amend': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    post: operations['amendRequest'];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  '/api/v1/requests/{id}/refuse': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    post: operations['refuseRequest'];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  '/api/v1/requests/{id}/withdraw': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    post: operations['withdrawRequest'];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  '/api/v1/certificates': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get: operations['listCertificates'];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  '/api/v1/certificates/{name}': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get: operations['getCertificate'];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  '/api/v1/certificates/{name}/renew': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    post: operations['renewCertificate'];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  '/api/v1/certificates/{name}/revoke': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    post: operations['revokeCertificate'];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  '/api/v1/certificates/{name}/release': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    post: operations['releaseCertificate'];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  '/api/v1/certificates/{name}/owner': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put: operations['giveCertificate'];
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  '/api/v1/certificates/{name}/policy': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put: operations['changePolicy'];
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  '/api/v1/certificates/{name}/export': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get: operations['exportCertificate'];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  '/api/v1/authorities/{id}/request': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get: operations['getAuthorityRequest'];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  '/api/v1/authorities/{id}/answer': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    post: operations['installAuthorityAnswer'];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  '/api/v1/authorities/root/published-crl': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    post: operations['publishRootCrl'];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  '/api/v1/authorities/{id}/rehearsal': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    post: operations['rehearseRenewal'];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  '/api/v1/authorities/{id}/renewal': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    post: operations['beginRenewal'];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  '/api/v1/authorities/{id}/parent': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    post: operations['askParent'];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  '/api/v1/authorities/{id}/take-up': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    post: operations['takeUpGeneration'];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  '/api/v1/authorities/{id}/undo': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    post: operations['undoRenewal'];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  '/api/v1/session': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get: operations['getSession'];
-    put?: never;
-    post: operations['signIn'];
-    delete: operations['signOut'];
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  '/api/v1/session/confirm': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    post: operations['confirmSignIn'];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  '/api/v1/session/password': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put: operations['changePassword'];
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  '/api/v1/people': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get: operations['listPeople'];
-    put?: never;
-    post: operations['addPerson'];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  '/api/v1/people/{name}/unlock': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    post: operations['unlockPerson'];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  '/api/v1/people/{name}/groups': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put: operations['regroupPerson'];
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  '/api/v1/people/{name}/password': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put: operations['resetPassword'];
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  '/api/v1/people/{name}': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    post?: never;
-    delete: operations['removePerson'];
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  '/api/v1/consents': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get: operations['listConsents'];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  '/api/v1/consents/{number}': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    post: operations['giveConsent'];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  '/api/v1/agent/work': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get: operations['agentWork'];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  '/api/v1/agent/report': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    post: operations['agentReport'];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  '/api/v1/agent/orders/{id}/csr': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    post: operations['agentCsr'];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  '/api/v1/agent/orders/{id}/step': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    post: operations['agentStep'];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  '/api/v1/agent/orders/{id}/result': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    post: operations['agentResult'];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
+    "/api/v1/today": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["getToday"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/lookahead": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["getLookahead"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/looks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["look"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/editions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["findEditions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/revocations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["revokeMany"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/authorities": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listAuthorities"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/authorities/{id}/crl": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["issueCrl"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/authorities/health": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["getHealth"];
+        put?: never;
+        post: operations["checkHealth"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/backup": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["takeBackup"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/journal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listJournal"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/orders/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["getOrder"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/subordinates/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["getSubordinateAnswer"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/hosts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listHosts"];
+        put?: never;
+        post: operations["inviteHost"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/hosts/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["getHost"];
+        put?: never;
+        post?: never;
+        delete: operations["removeHost"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/hosts/{name}/owner": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put: operations["giveHost"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/hosts/{name}/meetings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["meetHost"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/services": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listServices"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/services/{host}/{service}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["getService"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/services/{host}/{service}/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["planBinding"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/services/{host}/{service}/binding": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["bindService"];
+        delete: operations["unbindService"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/profiles": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listProfiles"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/profiles/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["getProfile"];
+        put: operations["changeProfile"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/profiles/{id}/revisions/{revision}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["getProfileRevision"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/profiles/{id}/differences": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["compareProfileRevisions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/profiles/{id}/yaml": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["exportProfile"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/profiles/import": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["importProfile"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/profiles/{id}/copy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["copyProfile"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/profiles/{id}/offer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["offerProfile"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/profiles/{id}/withdraw": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["withdrawProfile"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/requests/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["previewRequest"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/requests": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listRequests"];
+        put?: never;
+        post: operations["submitRequest"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/requests/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["getRequest"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/requests/{id}/approve": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["approveRequest"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/requests/{id}/amend": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["amendRequest"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/requests/{id}/refuse": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["refuseRequest"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/requests/{id}/withdraw": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["withdrawRequest"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/certificates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listCertificates"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/certificates/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["getCertificate"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/certificates/{name}/renew": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["renewCertificate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/certificates/{name}/revoke": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["revokeCertificate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/certificates/{name}/release": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["releaseCertificate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/certificates/{name}/owner": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put: operations["giveCertificate"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/certificates/{name}/policy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put: operations["changePolicy"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/certificates/{name}/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["exportCertificate"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/authorities/{id}/request": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["getAuthorityRequest"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/authorities/{id}/answer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["installAuthorityAnswer"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/authorities/root/published-crl": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["publishRootCrl"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/authorities/{id}/rehearsal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["rehearseRenewal"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/authorities/{id}/renewal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["beginRenewal"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/authorities/{id}/parent": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["askParent"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/authorities/{id}/take-up": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["takeUpGeneration"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/authorities/{id}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["undoRenewal"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["getSession"];
+        put?: never;
+        post: operations["signIn"];
+        delete: operations["signOut"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session/confirm": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["confirmSignIn"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put: operations["changePassword"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listPeople"];
+        put?: never;
+        post: operations["addPerson"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/{name}/unlock": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["unlockPerson"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/{name}/groups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put: operations["regroupPerson"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/{name}/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put: operations["resetPassword"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        delete: operations["removePerson"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/consents": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listConsents"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/consents/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["giveConsent"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/agent/work": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["agentWork"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/agent/report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["agentReport"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/agent/orders/{id}/csr": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["agentCsr"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/agent/orders/{id}/step": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["agentStep"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/agent/orders/{id}/result": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["agentResult"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
-  schemas: {
-    /** @description All that an agent knows about its host, sent at start, after changes and regularly. */
-    AgentReport: {
-      agentVersion: string;
-      /** Format: date-time */
-      at: string;
-      /** @description Addresses its services listen on. */
-      addresses: string[];
-      services: components['schemas']['FoundService'][];
-      entries: components['schemas']['StoreEntryInfo'][];
-      problem: null | components['schemas']['ProblemInfo'];
-      /** @description Thumbprints of the roots that the agent trusts for this service; null from agents that do not say. */
-      anchors?: null | string[];
-    };
-    Amendment: {
-      /** @description The names it shall have, all of them. */
-      names: string[];
-      reason: string;
-    };
-    AmendmentInfo: {
-      by: string;
-      /** Format: date-time */
-      at: string;
-      before: string[];
-      after: string[];
-      reason: string;
-    };
-    ApprovalInfo: {
-      by: string;
-      /** Format: date-time */
-      at: string;
-    };
-    AuthorityInfo: {
-      id: string;
-      name: string;
-      kind: string;
-      keyState: string;
-      generations: components['schemas']['GenerationInfo'][];
-      crl: null | components['schemas']['CrlInfo'];
-      delta: null | components['schemas']['CrlInfo'];
-      responder: null | components['schemas']['ResponderInfo'];
-      /** Format: int64 */
-      editions: number;
-      pem: string;
-      waitsFor: null | string;
-      /** @description Keys of past generations, with what is still published for them. */
-      otherKeys?: components['schemas']['KeyInfo'][];
-      /** @description Where its request lies and what was said there; null when it is carried by hand. */
-      waitsAt?: null | string;
-    };
-    /** @description What a binding would change, shown before it is made. */
-    BindPlan: {
-      service: string;
-      steps: string[];
-      changes: components['schemas']['FileChange'][];
-      warnings: string[];
-    };
-    BindWish: {
-      /** @description Null only in a plan: what unbinding would change. */
-      certificate: null | string;
-      /** Format: int32 */
-      port: null | number;
-    };
-    BindingInfo: {
-      certificate: string;
-      host: string;
-      service: string;
-      state: components['schemas']['BindingState'];
-      wantedSerial: null | string;
-      seenSerial: null | string;
-      message: null | string;
-      /** Format: date-time */
-      seenAt: null | string;
-    };
-    /** @enum {unknown} */
-    BindingState: 'planned' | 'serving' | 'behind' | 'broken';
-    /** @description Files that a person carries, each as its bytes in base64; what they are is seen from their content. */
-    CarriedFiles: {
-      files: string[];
-    };
-    CertificateDetail: {
-      certificate: components['schemas']['CertificateInfo'];
-      editions: components['schemas']['EditionInfo'][];
-      text: null | components['schemas']['CertificateText'];
-      chainSteps: string[];
-      looks: components['schemas']['LookInfo'][];
-      orders: components['schemas']['OrderInfo'][];
-    };
-    CertificateInfo: {
-      name: string;
-      host: null | string;
-      profile: string;
-      names: string[];
-      key: string;
-      severity: components['schemas']['Severity'];
-      state: string;
-      serial: null | string;
-      /** Format: date-time */
-      notBefore: null | string;
-      /** Format: date-time */
-      notAfter: null | string;
-      /** Format: date-time */
-      planned: null | string;
-      phase: null | components['schemas']['LifePhase'];
-      /** Format: int32 */
-      editions: number;
-      bindings: components['schemas']['BindingInfo'][];
-      lastError: null | string;
-      /** Format: int32 */
-      failures: number;
-      /** Format: date-time */
-      retryAt: null | string;
-      policy: components['schemas']['PolicyInfo'];
-      /** Format: int64 */
-      version: number;
-      /** @description Whose it is: a person, `group:NAME`, `agent:HOST` or `system`. */
-      owner?: string;
-    };
-    /** @description A certificate's content in words. */
-    CertificateText: {
-      subject: string;
-      names: string[];
-      issuer: string;
-      serial: null | string;
-      thumbprint: null | string;
-      /** Format: date-time */
-      notBefore: string;
-      /** Format: date-time */
-      notAfter: string;
-      key: string;
-      keyUsage: string[];
-      extendedKeyUsage: string[];
-      crl: string[];
-      issuerAt: string[];
-      limitReason: null | string;
-      /** @description Where its OCSP responder is; empty in what was stored before there was one. */
-      ocsp?: string[];
-    };
-    /** @description Something that needs a hand: what is wrong, whom it hurts, what mends it. */
-    Concern: {
-      severity: components['schemas']['Severity'];
-      /** @description A short code. */
-      kind: string;
-      /** @description What it is about, as `web01/booking.thistledown.example`. */
-      about: string;
-      reason: string;
-      hurts: string;
-      cure: string;
-      /** @description The client command that does it, if one does. */
-      command: null | string;
-      /** @description The console page that does it. */
-      link: null | string;
-    };
-    /** @description The password once more: for a few minutes it is proof enough for what outlasts a session. */
-    ConfirmSignIn: {
-      password: string;
-    };
-    /** @description What an administrator wants to do that a second one must consent to. */
-    ConsentInfo: {
-      /** Format: int64 */
-      number: number;
-      /** @description As in the OpenAPI document. */
-      operation: string;
-      /** @description The call's address. */
-      about: string;
-      /** @description What goes along, without secrets. */
-      body: string;
-      by: string;
-      /** Format: date-time */
-      at: string;
-      /** Format: date-time */
-      until: string;
-      consentedBy: null | string;
-      used: boolean;
-    };
-    CrlInfo: {
-      /** Format: int64 */
-      number: number;
-      /** Format: date-time */
-      thisUpdate: string;
-      /** Format: date-time */
-      nextUpdate: string;
-      /** Format: int32 */
-      revoked: number;
-      at: string;
-      /** Format: int64 */
-      baseNumber: null | number;
-    };
-    /** @description What was published. */
-    CrlIssued: {
-      told: string;
-    };
-    EditionInfo: {
-      serial: string;
-      thumbprint: string;
-      state: components['schemas']['EditionState'];
-      /** Format: date-time */
-      issuedAt: string;
-      /** Format: date-time */
-      notBefore: string;
-      /** Format: date-time */
-      notAfter: string;
-      keyFingerprint: string;
-      /** Format: int32 */
-      profileRevision: number;
-      /** Format: int64 */
-      request: null | number;
-      /** Format: date-time */
-      revokedAt: null | string;
-      revocationReason: null | string;
-      issuer: string;
-    };
-    /** @enum {unknown} */
-    EditionState: 'next' | 'current' | 'previous';
-    /** @description Where a service answers. */
-    EndpointInfo: {
-      address: string;
-      /** Format: int32 */
-      port: number;
-      /** @description Whether clients can have TLS there. */
-      tls: boolean;
-      /** @description How clients come to it. */
-      protocol?: components['schemas']['ProbeProtocol'];
-      /** @description Whether clients can use it without TLS; null from agents that do not say. */
-      clearText?: null | boolean;
-    };
-    /** @description One thing a plan would change. */
-    FileChange: {
-      path: string;
-      /** @description Unified text, lines starting with a blank, + or -. */
-      diff: string;
-    };
-    FindingInfo: {
-      code: string;
-      weight: string;
-      subject: string;
-      message: string;
-      cure: string;
-    };
-    /** @description A service that a connector found. */
-    FoundService: {
-      connector: string;
-      /** @description Its name on its host, which no other service there has: the first server name, or the kind of server. */
-      name: string;
-      names: string[];
-      endpoints: components['schemas']['EndpointInfo'][];
-      /** @description Files and lines where it is configured. */
-      places: string[];
-      certificateFile: null | string;
-      problem: null | components['schemas']['ProblemInfo'];
-      looks: components['schemas']['LookReport'][];
-      /** @description Its configuration does not say what clients call it: the names are its certificate's, or its host's. */
-      namesAreAssumed?: boolean;
-    };
-    GenerationInfo: {
-      /** Format: int32 */
-      number: number;
-      subject: string;
-      issuer: string;
-      serial: string;
-      thumbprint: string;
-      /** Format: date-time */
-      notBefore: string;
-      /** Format: date-time */
-      notAfter: string;
-      key: string;
-      certificateAt: string;
-      /** @description `in-use`, `published` (not issuing yet), `past` or `withdrawn`. */
-      state: string;
-      /**
-       * Format: int32
-       * @description Generations with the same key share it, and with it lists and responder.
-       */
-      keyNumber: number;
-    };
-    HealthAuthority: {
-      id: string;
-      name: string;
-      kind: string;
-      severity: components['schemas']['Severity'];
-      generations: components['schemas']['HealthGeneration'][];
-    };
-    HealthFinding: {
-      /** @description As `missing`, `stale`, `wrong-generation`; see docs/guide/authority.md. */
-      fault: string;
-      severity: components['schemas']['Severity'];
-      reason: string;
-      /** @description Likely causes, the likeliest first. */
-      causes: string[];
-      hurts: string;
-      cure: string;
-    };
-    HealthGeneration: {
-      /** Format: int32 */
-      number: number;
-      /** Format: int32 */
-      keyNumber: number;
-      state: string;
-      serial: string;
-      key: string;
-      keyState: string;
-      /** Format: date-time */
-      notBefore: null | string;
-      /** Format: date-time */
-      notAfter: null | string;
-      severity: components['schemas']['Severity'];
-      findings: components['schemas']['HealthFinding'][];
-      points: components['schemas']['HealthPoint'][];
-      /** Format: int64 */
-      editions: number;
-      /** Format: date-time */
-      lastEditionEnds: null | string;
-      signedBy?: null | components['schemas']['HealthLink'];
-    };
-    HealthLink: {
-      authority: string;
-      /** Format: int32 */
-      generation: number;
-    };
-    /** @description An address that stands in certificates, as a client finds it. */
-    HealthPoint: {
-      /** @description `issuer-certificate`, `crl`, `delta-crl` or `ocsp`. */
-      kind: string;
-      uri: string;
-      /** @description Which certificates name it. */
-      writtenIn: string;
-      severity: components['schemas']['Severity'];
-      told: string;
-      finding: null | components['schemas']['HealthFinding'];
-      /** Format: date-time */
-      freshUntil: null | string;
-    };
-    HealthPush: {
-      target: string;
-      good: boolean;
-      told: string;
-      /** Format: date-time */
-      at: string;
-    };
-    /** @description The whole hierarchy as clients see it. */
-    HealthReport: {
-      /** Format: date-time */
-      at: string;
-      severity: components['schemas']['Severity'];
-      /** Format: int32 */
-      points: number;
-      /** Format: int32 */
-      findings: number;
-      authorities: components['schemas']['HealthAuthority'][];
-      /** @description Further points that lists are brought to. */
-      pushes?: components['schemas']['HealthPush'][];
-    };
-    HoldRelease: {
-      serial: null | string;
-    };
-    HostDetail: {
-      host: components['schemas']['HostInfo'];
-      services: components['schemas']['ServiceInfo'][];
-      entries: components['schemas']['StoreEntryInfo'][];
-    };
-    HostInfo: {
-      name: string;
-      state: components['schemas']['HostState'];
-      online: boolean;
-      /** Format: date-time */
-      lastSeen: null | string;
-      agentVersion: null | string;
-      addresses: string[];
-      /** Format: int32 */
-      services: number;
-      /** Format: date-time */
-      agentCertificateEnds: null | string;
-      problem: null | components['schemas']['ProblemInfo'];
-      /** @description Who may order work on it. */
-      owner?: string;
-    };
-    HostInvitation: {
-      name: string;
-      /** @description To be typed on the host once; holds the root's fingerprint, so that the agent knows whom to trust. */
-      code: string;
-      /** Format: date-time */
-      until: string;
-      command: string;
-    };
-    /** @enum {unknown} */
-    HostState: 'invited' | 'joined' | 'removed';
-    /** @description An edition as the table of all that was issued has it. */
-    IssuedEdition: {
-      certificate: string;
-      serial: string;
-      profile: string;
-      /** Format: date-time */
-      notBefore: string;
-      /** Format: date-time */
-      notAfter: string;
-      state: components['schemas']['EditionState'];
-      /** Format: date-time */
-      revokedAt: null | string;
-      revocationReason: null | string;
-    };
-    JournalEntryInfo: {
-      /** Format: int64 */
-      sequence: number;
-      /** Format: date-time */
-      at: string;
-      actor: string;
-      action: string;
-      subject: string;
-      detail: string;
-      previous: string;
-      hash: string;
-    };
-    /** @description A key that has a list of its own, besides the one that issues. */
-    KeyInfo: {
-      /** Format: int32 */
-      keyNumber: number;
-      crl: null | components['schemas']['CrlInfo'];
-      delta: null | components['schemas']['CrlInfo'];
-      responder: null | components['schemas']['ResponderInfo'];
-    };
-    /**
-     * @description How far an edition's life has gone.
-     * @enum {unknown}
-     */
-    LifePhase: 'fresh' | 'due' | 'expired';
-    /** @description A look with its judgement. */
-    LookInfo: {
-      address: string;
-      /** Format: int32 */
-      port: number;
-      serverName: string;
-      /** Format: date-time */
-      at: string;
-      outcome: components['schemas']['LookOutcome'];
-      protocol: null | string;
-      accepted: boolean;
-      severity: components['schemas']['Severity'];
-      problems: components['schemas']['LookProblemInfo'][];
-      chainSteps: string[];
-      served: null | components['schemas']['CertificateText'];
-      from: null | string;
-    };
-    /**
-     * @description What a connection met.
-     * @enum {unknown}
-     */
-    LookOutcome: 'served' | 'plain-only' | 'no-answer' | 'handshake-failed';
-    LookProblemInfo: {
-      fault: string;
-      severity: components['schemas']['Severity'];
-      reason: string;
-      hurts: string;
-      cure: string;
-    };
-    /** @description What one connection met, raw: the service judges it. */
-    LookReport: {
-      address: string;
-      /** Format: int32 */
-      port: number;
-      serverName: string;
-      /** Format: date-time */
-      at: string;
-      outcome: components['schemas']['LookOutcome'];
-      message: string;
-      protocol: null | string;
-      /** @description DER certificates in Base64, leaf first. */
-      chain: string[];
-      /** @description The service that was looked at, as its host names it; null when an address was. */
-      service?: null | string;
-    };
-    LookWish: {
-      address: string;
-      serverName: null | string;
-      from: null | string;
-      protocol?: null | components['schemas']['ProbeProtocol'];
-    };
-    Lookahead: {
-      /** Format: date-time */
-      at: string;
-      items: components['schemas']['LookaheadItem'][];
-    };
-    /** @description One life on the time axis. */
-    LookaheadItem: {
-      /** @description `certificate` for ours, `found` for one that a service serves and nobody renews, `authority` for an authority's own. */
-      kind: string;
-      name: string;
-      host: null | string;
-      /** Format: date-time */
-      notBefore: string;
-      /** Format: date-time */
-      notAfter: string;
-      /**
-       * Format: date-time
-       * @description When it will be renewed; null when nothing will.
-       */
-      planned: null | string;
-      phase: components['schemas']['LifePhase'];
-      severity: components['schemas']['Severity'];
-      state: string;
-      link: null | string;
-    };
-    /** @description Has the service connect to an address and meet the host's agent there. */
-    MeetWish: {
-      address: string;
-    };
-    NameVerdictInfo: {
-      name: string;
-      verdict: components['schemas']['Verdict'];
-      reason: string;
-      evidence: string;
-      cure: string;
-    };
-    NewGroups: {
-      groups: string[];
-    };
-    NewHost: {
-      name: string;
-      /** @description Who may order work on it: a person's name, or `group:NAME`; the administrators when left out. */
-      owner?: null | string;
-    };
-    NewOwner: {
-      /** @description A person's name, or `group:NAME`. */
-      owner: string;
-    };
-    NewPassword: {
-      /** @description The password so far, when it is one's own; null when an administrator sets somebody else's. */
-      old: null | string;
-      new: string;
-    };
-    NewPerson: {
-      name: string;
-      password: string;
-      groups: string[];
-    };
-    /** @description A wish for one edition. */
-    NewRequest: {
-      /** @description The host that makes the key; null with a CSR. */
-      host: null | string;
-      profile: null | string;
-      names: null | string[];
-      subject: null | string;
-      /** @description The name of the certificate; the first name when left out. */
-      certificate: null | string;
-      key: null | string;
-      /** @description As `90d`, `12h`, `10m`; the profile's when left out. */
-      life: null | string;
-      /** @description PEM or bare Base64, instead of a host. */
-      csr: null | string;
-      /** @description Services of the host to put it into at once. */
-      bindTo: null | string[];
-      /** Format: int32 */
-      port: null | number;
-      /**
-       * Format: double
-       * @description Part of the life after which it is renewed; two thirds when left out.
-       */
-      renewAfter: null | number;
-      note: null | string;
-    };
-    /** @description One order. Fields that its kind does not use are null. */
-    Order: {
-      /** Format: int64 */
-      id: number;
-      kind: components['schemas']['OrderKind'];
-      /** @description The certificate's name. */
-      certificate: null | string;
-      /** @description The subject the CSR shall have. */
-      subject: null | string;
-      /** @description The alternative names the CSR shall have. */
-      names: null | string[];
-      key: null | string;
-      /** @description The edition to bind. */
-      serial: null | string;
-      /** @description Names of services on this host. */
-      services: null | string[];
-      /** Format: int32 */
-      port: null | number;
-      address: null | string;
-      serverName: null | string;
-      /** @description Trust anchors and known intermediates, DER in Base64: what the new edition is judged by after the swap. */
-      anchors: null | string[];
-      /** @description How to come to TLS when looking at an address. */
-      protocol?: components['schemas']['ProbeProtocol'];
-    };
-    OrderAccepted: {
-      /** Format: int64 */
-      order: number;
-    };
-    /** @description A CSR for an order, PEM. */
-    OrderCsr: {
-      csr: string;
-    };
-    /** @description The edition issued for an order's CSR: PEM, leaf first, without the root. */
-    OrderEdition: {
-      serial: string;
-      chain: string;
-    };
-    /** @description An order's progress. */
-    OrderInfo: {
-      /** Format: int64 */
-      id: number;
-      kind: components['schemas']['OrderKind'];
-      state: components['schemas']['OrderState'];
-      host: string;
-      certificate: null | string;
-      services: string[];
-      /** Format: date-time */
-      at: string;
-      /** Format: date-time */
-      ended: null | string;
-      steps: string[];
-      problem: null | components['schemas']['ProblemInfo'];
-      plan: null | components['schemas']['BindPlan'];
-      looks: components['schemas']['LookInfo'][];
-    };
-    /**
-     * @description What an agent can be ordered to do.
-     * @enum {string}
-     */
-    OrderKind: 'obtain' | 'bind' | 'unbind' | 'plan' | 'look' | 'meet' | 'unknown';
-    OrderList: {
-      orders: components['schemas']['Order'][];
-    };
-    /** @description How an order ended; reported once, and again with the same content if the answer was lost. */
-    OrderResult: {
-      done: boolean;
-      problem: null | components['schemas']['ProblemInfo'];
-      steps: string[];
-      looks: null | components['schemas']['LookReport'][];
-      plan: null | components['schemas']['BindPlan'];
-    };
-    /** @enum {unknown} */
-    OrderState: 'queued' | 'taken' | 'done' | 'failed' | 'cancelled';
-    /** @description A step of an order's progress while it runs. */
-    OrderStep: {
-      step: string;
-    };
-    /** @description An answer of several rows, with the cursor for the next ones; null at the end. */
-    PageOfCertificateInfo: {
-      items: components['schemas']['CertificateInfo'][];
-      next: null | string;
-    };
-    /** @description An answer of several rows, with the cursor for the next ones; null at the end. */
-    PageOfJournalEntryInfo: {
-      items: components['schemas']['JournalEntryInfo'][];
-      next: null | string;
-    };
-    /** @description An answer of several rows, with the cursor for the next ones; null at the end. */
-    PageOfRequestInfo: {
-      items: components['schemas']['RequestInfo'][];
-      next: null | string;
-    };
-    /** @description A parent service to bring an authority's request to, and who asks there. */
-    ParentWish: {
-      url: string;
-      /** @description PEM of the root that is trusted for it. */
-      root: string;
-      name: string;
-      password: string;
-      /** @description The profile there; `subordinate` when left out. */
-      profile: null | string;
-      life: null | string;
-    };
-    PersonInfo: {
-      name: string;
-      groups: string[];
-      /** @description Sign-ins under this name have to wait, since there were many wrong passwords. */
-      locked: boolean;
-      /**
-       * Format: date-time
-       * @description Since when they may not sign in any more; the name stays theirs.
-       */
-      left?: null | string;
-    };
-    PolicyInfo: {
-      /** Format: double */
-      after: number;
-      newKey: boolean;
-      automatic: boolean;
-    };
-    /** @enum {string} */
-    ProbeProtocol: 'tls' | 'smtp' | 'imap' | 'pop3' | 'postgresql' | 'unknown';
-    /** @description A problem as it travels between agent and service. */
-    ProblemInfo: {
-      code: string;
-      message: string;
-      cure: string;
-    };
-    ProfileCopy: {
-      id: string;
-      title: null | string;
-    };
-    /** @description A profile as it is written down; the same as JSON and as YAML. Its form is /api/profile.schema.json. */
-    ProfileDefinition: {
-      id: string;
-      title: string;
-      purpose: string;
-      /** @description As `90d`, `12h`. */
-      life: string;
-      keys: string[];
-      keyUsage: string[];
-      extendedKeyUsage: string[];
-      names: components['schemas']['ProfileNames'];
-      /** @description `request`, `first-name` or `empty`. */
-      subject: string;
-      /** @description Attributes that every subject gets, as `O=Thistledown Rail`. */
-      fixed: string;
-      /** @description Groups; empty lets anyone allowed to request certificates. */
-      mayAsk: string[];
-      /**
-       * Format: int32
-       * @description 0, 1 or 2 other people.
-       */
-      approvals: number;
-      /**
-       * Format: int32
-       * @description Makes authorities with this path length; null makes none.
-       */
-      authorityDepth: null | number;
-    };
-    ProfileDetail: {
-      profile: components['schemas']['ProfileInfo'];
-      definition: components['schemas']['ProfileDefinition'];
-      revisions: components['schemas']['ProfileRevisionInfo'][];
-      /** Format: int64 */
-      certificates: number;
-    };
-    ProfileDifference: {
-      field: string;
-      before: string;
-      after: string;
-    };
-    ProfileInfo: {
-      id: string;
-      /** Format: int32 */
-      revision: number;
-      title: string;
-      purpose: string;
-      life: string;
-      keys: string[];
-      keyUsage: string[];
-      extendedKeyUsage: string[];
-      wildcards: boolean;
-      addresses: boolean;
-      forPeople: boolean;
-      approval: string;
-      /** @description Whether it may be asked for now. */
-      offered?: boolean;
-      /** @description Whether who looks may ask for it. */
-      forYou?: boolean;
-      /** Format: int32 */
-      approvals?: number;
-      mayAsk?: string[];
-    };
-    ProfileNames: {
-      hostNames: boolean;
-      wildcards: boolean;
-      addresses: boolean;
-      /** @description Zones; empty sets no bound. */
-      within: string[];
-      /** Format: int32 */
-      most: number;
-    };
-    ProfileRevisionInfo: {
-      /** Format: int32 */
-      revision: number;
-      /** Format: date-time */
-      at: string;
-      by: string;
-      changes: components['schemas']['ProfileDifference'][];
-    };
-    ProfileText: {
-      yaml: string;
-    };
-    Refusal: {
-      reason: string;
-    };
-    /** @description What a renewal would change, before anything is done. */
-    Rehearsal: {
-      authority: string;
-      /** Format: int32 */
-      generation: number;
-      newKey: boolean;
-      key: string;
-      /** @description What will be done, in order, and by whom. */
-      steps: string[];
-      /** @description The chain that each generation's editions follow then. */
-      chains: components['schemas']['RehearsedChain'][];
-      /** @description What each address will hold. */
-      points: components['schemas']['RehearsedPoint'][];
-      /** @description How revocation is published, for which key, until when. */
-      lists: string[];
-      /** @description Hosts whose agents do not have the newest root yet. */
-      hosts: string[];
-      /** Format: date-time */
-      sideBySideUntil: null | string;
-      /** @description What to know before beginning. */
-      warnings: string[];
-    };
-    RehearsedChain: {
-      who: string;
-      /** Format: int64 */
-      editions: number;
-      /** Format: date-time */
-      lastEnds: null | string;
-      chain: string[];
-    };
-    RehearsedPoint: {
-      at: string;
-      holds: string;
-      changes: boolean;
-    };
-    /** @description What a renewal of an authority shall take. */
-    RenewalWish: {
-      /** @description The kind of a new key, as `ec-p256`; null goes on with the same key. */
-      newKey: null | string;
-    };
-    RequestInfo: {
-      /** Format: int64 */
-      number: number;
-      state: components['schemas']['RequestState'];
-      certificate: string;
-      host: null | string;
-      profile: string;
-      requester: string;
-      /** Format: date-time */
-      at: string;
-      verdicts: components['schemas']['NameVerdictInfo'][];
-      findings: components['schemas']['FindingInfo'][];
-      key: string;
-      serial: null | string;
-      reason: null | string;
-      decidedBy: null | string;
-      bindTo: string[];
-      /** Format: int64 */
-      orderId: null | number;
-      note: null | string;
-      cause: string;
-      /**
-       * Format: int32
-       * @description How many people must approve it; 0 when nobody needs to.
-       */
-      needed?: number;
-      approvals?: components['schemas']['ApprovalInfo'][];
-      /** @description Names that were amended before the approval. */
-      amendments?: components['schemas']['AmendmentInfo'][];
-      /** @description What is different from the certificate's edition in use; empty when there is none, or nothing is. */
-      differences?: string[];
-      /** @description Where it came from: an address. */
-      from?: null | string;
-      subject?: string;
-      life?: null | string;
-    };
-    /** @description What would happen: the verdicts and the certificate as it would be. */
-    RequestPreview: {
-      overall: components['schemas']['Verdict'];
-      verdicts: components['schemas']['NameVerdictInfo'][];
-      findings: components['schemas']['FindingInfo'][];
-      certificate: null | components['schemas']['CertificateText'];
-      certificateName: string;
-      /** Format: date-time */
-      plannedRenewal: null | string;
-      warnings: string[];
-      outcome: string;
-    };
-    /** @enum {unknown} */
-    RequestState:
-      | 'draft'
-      | 'waiting-for-approval'
-      | 'waiting-outside'
-      | 'waiting-for-host'
-      | 'issued'
-      | 'refused'
-      | 'withdrawn';
-    /** @description Where and under which certificate OCSP questions are answered. */
-    ResponderInfo: {
-      at: string;
-      serial: string;
-      /** Format: date-time */
-      notAfter: string;
-    };
-    Revocation: {
-      reason: string;
-      serial: null | string;
-    };
-    RevocationItem: {
-      certificate: string;
-      serial: string;
-      /** Format: date-time */
-      notAfter: string;
-      state: components['schemas']['EditionState'];
-    };
-    RevocationOutcome: {
-      done: boolean;
-      /** Format: int32 */
-      count: number;
-      items: components['schemas']['RevocationItem'][];
-      crl: null | string;
-    };
-    /** @description Which editions to revoke: some serials, or all of a host, or all of one profile revision. Without Count it is a preview. */
-    RevocationWish: {
-      reason: string;
-      serials: null | string[];
-      host: null | string;
-      profile: null | string;
-      /** Format: int32 */
-      revision: null | number;
-      /**
-       * Format: int32
-       * @description How many editions the caller expects to be meant; with another number nothing is done.
-       */
-      count: null | number;
-    };
-    ServiceInfo: {
-      host: string;
-      name: string;
-      connector: string;
-      names: string[];
-      endpoints: components['schemas']['EndpointInfo'][];
-      places: string[];
-      certificateFile: null | string;
-      severity: components['schemas']['Severity'];
-      state: string;
-      binding: null | components['schemas']['BindingInfo'];
-      look: null | components['schemas']['LookInfo'];
-      problem: null | components['schemas']['ProblemInfo'];
-    };
-    Session: {
-      name: string;
-      groups: string[];
-      /** Format: date-time */
-      until: string;
-      token: null | string;
-      /** @description Whether a second administrator must consent to what outlasts a session. */
-      secondPerson?: boolean;
-    };
-    /**
-     * @description How much something needs a hand.
-     * @enum {unknown}
-     */
-    Severity: 'fine' | 'soon' | 'now' | 'failed';
-    SignIn: {
-      name: string;
-      password: string;
-      /** @description `cookie` for the console or `token` for programs. */
-      kind: string;
-    };
-    /** @description A keyed entry of the host's store. */
-    StoreEntryInfo: {
-      certificate: string;
-      serial: string;
-      thumbprint: string;
-      /** Format: date-time */
-      notAfter: string;
-      live: boolean;
-    };
-    /** @description How a subordinate authority's request stands; once it is issued with the certificate and all above it, each in base64. */
-    SubordinateAnswer: {
-      state: components['schemas']['RequestState'];
-      reason: null | string;
-      files: string[];
-    };
-    Today: {
-      /** Format: date-time */
-      at: string;
-      counts: components['schemas']['TodayCounts'];
-      concerns: components['schemas']['Concern'][];
-      lookahead: components['schemas']['Lookahead'];
-    };
-    TodayCounts: {
-      /** Format: int32 */
-      hosts: number;
-      /** Format: int32 */
-      hostsAway: number;
-      /** Format: int32 */
-      services: number;
-      /** Format: int32 */
-      certificates: number;
-      /** Format: int32 */
-      fine: number;
-      /** Format: int32 */
-      soon: number;
-      /** Format: int32 */
-      now: number;
-      /** Format: int32 */
-      failed: number;
-    };
-    /** @description What was done, in sentences. */
-    Told: {
-      sentences: string[];
-    };
-    /** @enum {unknown} */
-    Verdict: 'granted' | 'needs-approval' | 'refused';
-  };
-  responses: never;
-  parameters: never;
-  requestBodies: never;
-  headers: never;
-  pathItems: never;
+    schemas: {
+        /** @description All that an agent knows about its host, sent at start, after changes and regularly. */
+        AgentReport: {
+            agentVersion: string;
+            /** Format: date-time */
+            at: string;
+            /** @description Addresses its services listen on. */
+            addresses: string[];
+            services: components["schemas"]["FoundService"][];
+            entries: components["schemas"]["StoreEntryInfo"][];
+            problem: null | components["schemas"]["ProblemInfo"];
+            /** @description Thumbprints of the roots that the agent trusts for this service; null from agents that do not say. */
+            anchors?: null | string[];
+        };
+        Amendment: {
+            /** @description The names it shall have, all of them. */
+            names: string[];
+            reason: string;
+        };
+        AmendmentInfo: {
+            by: string;
+            /** Format: date-time */
+            at: string;
+            before: string[];
+            after: string[];
+            reason: string;
+        };
+        ApprovalInfo: {
+            by: string;
+            /** Format: date-time */
+            at: string;
+        };
+        AuthorityInfo: {
+            id: string;
+            name: string;
+            kind: string;
+            keyState: string;
+            generations: components["schemas"]["GenerationInfo"][];
+            crl: null | components["schemas"]["CrlInfo"];
+            delta: null | components["schemas"]["CrlInfo"];
+            responder: null | components["schemas"]["ResponderInfo"];
+            /** Format: int64 */
+            editions: number;
+            pem: string;
+            waitsFor: null | string;
+            /** @description Keys of past generations, with what is still published for them. */
+            otherKeys?: components["schemas"]["KeyInfo"][];
+            /** @description Where its request lies and what was said there; null when it is carried by hand. */
+            waitsAt?: null | string;
+        };
+        /** @description What a binding would change, shown before it is made. */
+        BindPlan: {
+            service: string;
+            steps: string[];
+            changes: components["schemas"]["FileChange"][];
+            warnings: string[];
+        };
+        BindWish: {
+            /** @description Null only in a plan: what unbinding would change. */
+            certificate: null | string;
+            /** Format: int32 */
+            port: null | number;
+        };
+        BindingInfo: {
+            certificate: string;
+            host: string;
+            service: string;
+            state: components["schemas"]["BindingState"];
+            wantedSerial: null | string;
+            seenSerial: null | string;
+            message: null | string;
+            /** Format: date-time */
+            seenAt: null | string;
+        };
+        /** @enum {unknown} */
+        BindingState: "planned" | "serving" | "behind" | "broken";
+        /** @description Files that a person carries, each as its bytes in base64; what they are is seen from their content. */
+        CarriedFiles: {
+            files: string[];
+        };
+        CertificateDetail: {
+            certificate: components["schemas"]["CertificateInfo"];
+            editions: components["schemas"]["EditionInfo"][];
+            text: null | components["schemas"]["CertificateText"];
+            chainSteps: string[];
+            looks: components["schemas"]["LookInfo"][];
+            orders: components["schemas"]["OrderInfo"][];
+        };
+        CertificateInfo: {
+            name: string;
+            host: null | string;
+            profile: string;
+            names: string[];
+            key: string;
+            severity: components["schemas"]["Severity"];
+            state: string;
+            serial: null | string;
+            /** Format: date-time */
+            notBefore: null | string;
+            /** Format: date-time */
+            notAfter: null | string;
+            /** Format: date-time */
+            planned: null | string;
+            phase: null | components["schemas"]["LifePhase"];
+            /** Format: int32 */
+            editions: number;
+            bindings: components["schemas"]["BindingInfo"][];
+            lastError: null | string;
+            /** Format: int32 */
+            failures: number;
+            /** Format: date-time */
+            retryAt: null | string;
+            policy: components["schemas"]["PolicyInfo"];
+            /** Format: int64 */
+            version: number;
+            /** @description Whose it is: a person, `group:NAME`, `agent:HOST` or `system`. */
+            owner?: string;
+        };
+        /** @description A certificate's content in words. */
+        CertificateText: {
+            subject: string;
+            names: string[];
+            issuer: string;
+            serial: null | string;
+            thumbprint: null | string;
+            /** Format: date-time */
+            notBefore: string;
+            /** Format: date-time */
+            notAfter: string;
+            key: string;
+            keyUsage: string[];
+            extendedKeyUsage: string[];
+            crl: string[];
+            issuerAt: string[];
+            limitReason: null | string;
+            /** @description Where its OCSP responder is; empty in what was stored before there was one. */
+            ocsp?: string[];
+        };
+        /** @description Something that needs a hand: what is wrong, whom it hurts, what mends it. */
+        Concern: {
+            severity: components["schemas"]["Severity"];
+            /** @description A short code. */
+            kind: string;
+            /** @description What it is about, as `web01/booking.thistledown.example`. */
+            about: string;
+            reason: string;
+            hurts: string;
+            cure: string;
+            /** @description The client command that does it, if one does. */
+            command: null | string;
+            /** @description The console page that does it. */
+            link: null | string;
+        };
+        /** @description The password once more: for a few minutes it is proof enough for what outlasts a session. */
+        ConfirmSignIn: {
+            password: string;
+        };
+        /** @description What an administrator wants to do that a second one must consent to. */
+        ConsentInfo: {
+            /** Format: int64 */
+            number: number;
+            /** @description As in the OpenAPI document. */
+            operation: string;
+            /** @description The call's address. */
+            about: string;
+            /** @description What goes along, without secrets. */
+            body: string;
+            by: string;
+            /** Format: date-time */
+            at: string;
+            /** Format: date-time */
+            until: string;
+            consentedBy: null | string;
+            used: boolean;
+        };
+        CrlInfo: {
+            /** Format: int64 */
+            number: number;
+            /** Format: date-time */
+            thisUpdate: string;
+            /** Format: date-time */
+            nextUpdate: string;
+            /** Format: int32 */
+            revoked: number;
+            at: string;
+            /** Format: int64 */
+            baseNumber: null | number;
+        };
+        /** @description What was published. */
+        CrlIssued: {
+            told: string;
+        };
+        EditionInfo: {
+            serial: string;
+            thumbprint: string;
+            state: components["schemas"]["EditionState"];
+            /** Format: date-time */
+            issuedAt: string;
+            /** Format: date-time */
+            notBefore: string;
+            /** Format: date-time */
+            notAfter: string;
+            keyFingerprint: string;
+            /** Format: int32 */
+            profileRevision: number;
+            /** Format: int64 */
+            request: null | number;
+            /** Format: date-time */
+            revokedAt: null | string;
+            revocationReason: null | string;
+            issuer: string;
+        };
+        /** @enum {unknown} */
+        EditionState: "next" | "current" | "previous";
+        /** @description Where a service answers. */
+        EndpointInfo: {
+            address: string;
+            /** Format: int32 */
+            port: number;
+            /** @description Whether clients can have TLS there. */
+            tls: boolean;
+            /** @description How clients come to it. */
+            protocol?: components["schemas"]["ProbeProtocol"];
+            /** @description Whether clients can use it without TLS; null from agents that do not say. */
+            clearText?: null | boolean;
+        };
+        /** @description One thing a plan would change. */
+        FileChange: {
+            path: string;
+            /** @description Unified text, lines starting with a blank, + or -. */
+            diff: string;
+        };
+        FindingInfo: {
+            code: string;
+            weight: string;
+            subject: string;
+            message: string;
+            cure: string;
+        };
+        /** @description A service that a connector found. */
+        FoundService: {
+            connector: string;
+            /** @description Its name on its host, which no other service there has: the first server name, or the kind of server. */
+            name: string;
+            names: string[];
+            endpoints: components["schemas"]["EndpointInfo"][];
+            /** @description Files and lines where it is configured. */
+            places: string[];
+            certificateFile: null | string;
+            problem: null | components["schemas"]["ProblemInfo"];
+            looks: components["schemas"]["LookReport"][];
+            /** @description Its configuration does not say what clients call it: the names are its certificate's, or its host's. */
+            namesAreAssumed?: boolean;
+        };
+        GenerationInfo: {
+            /** Format: int32 */
+            number: number;
+            subject: string;
+            issuer: string;
+            serial: string;
+            thumbprint: string;
+            /** Format: date-time */
+            notBefore: string;
+            /** Format: date-time */
+            notAfter: string;
+            key: string;
+            certificateAt: string;
+            /** @description `in-use`, `published` (not issuing yet), `past` or `withdrawn`. */
+            state: string;
+            /**
+             * Format: int32
+             * @description Generations with the same key share it, and with it lists and responder.
+             */
+            keyNumber: number;
+        };
+        HealthAuthority: {
+            id: string;
+            name: string;
+            kind: string;
+            severity: components["schemas"]["Severity"];
+            generations: components["schemas"]["HealthGeneration"][];
+        };
+        HealthFinding: {
+            /** @description As `missing`, `stale`, `wrong-generation`; see docs/guide/authority.md. */
+            fault: string;
+            severity: components["schemas"]["Severity"];
+            reason: string;
+            /** @description Likely causes, the likeliest first. */
+            causes: string[];
+            hurts: string;
+            cure: string;
+        };
+        HealthGeneration: {
+            /** Format: int32 */
+            number: number;
+            /** Format: int32 */
+            keyNumber: number;
+            state: string;
+            serial: string;
+            key: string;
+            keyState: string;
+            /** Format: date-time */
+            notBefore: null | string;
+            /** Format: date-time */
+            notAfter: null | string;
+            severity: components["schemas"]["Severity"];
+            findings: components["schemas"]["HealthFinding"][];
+            points: components["schemas"]["HealthPoint"][];
+            /** Format: int64 */
+            editions: number;
+            /** Format: date-time */
+            lastEditionEnds: null | string;
+            signedBy?: null | components["schemas"]["HealthLink"];
+        };
+        HealthLink: {
+            authority: string;
+            /** Format: int32 */
+            generation: number;
+        };
+        /** @description An address that stands in certificates, as a client finds it. */
+        HealthPoint: {
+            /** @description `issuer-certificate`, `crl`, `delta-crl` or `ocsp`. */
+            kind: string;
+            uri: string;
+            /** @description Which certificates name it. */
+            writtenIn: string;
+            severity: components["schemas"]["Severity"];
+            told: string;
+            finding: null | components["schemas"]["HealthFinding"];
+            /** Format: date-time */
+            freshUntil: null | string;
+        };
+        HealthPush: {
+            target: string;
+            good: boolean;
+            told: string;
+            /** Format: date-time */
+            at: string;
+        };
+        /** @description The whole hierarchy as clients see it. */
+        HealthReport: {
+            /** Format: date-time */
+            at: string;
+            severity: components["schemas"]["Severity"];
+            /** Format: int32 */
+            points: number;
+            /** Format: int32 */
+            findings: number;
+            authorities: components["schemas"]["HealthAuthority"][];
+            /** @description Further points that lists are brought to. */
+            pushes?: components["schemas"]["HealthPush"][];
+        };
+        HoldRelease: {
+            serial: null | string;
+        };
+        HostDetail: {
+            host: components["schemas"]["HostInfo"];
+            services: components["schemas"]["ServiceInfo"][];
+            entries: components["schemas"]["StoreEntryInfo"][];
+        };
+        HostInfo: {
+            name: string;
+            state: components["schemas"]["HostState"];
+            online: boolean;
+            /** Format: date-time */
+            lastSeen: null | string;
+            agentVersion: null | string;
+            addresses: string[];
+            /** Format: int32 */
+            services: number;
+            /** Format: date-time */
+            agentCertificateEnds: null | string;
+            problem: null | components["schemas"]["ProblemInfo"];
+            /** @description Who may order work on it. */
+            owner?: string;
+        };
+        HostInvitation: {
+            name: string;
+            /** @description To be typed on the host once; holds the root's fingerprint, so that the agent knows whom to trust. */
+            code: string;
+            /** Format: date-time */
+            until: string;
+            command: string;
+        };
+        /** @enum {unknown} */
+        HostState: "invited" | "joined" | "removed";
+        /** @description An edition as the table of all that was issued has it. */
+        IssuedEdition: {
+            certificate: string;
+            serial: string;
+            profile: string;
+            /** Format: date-time */
+            notBefore: string;
+            /** Format: date-time */
+            notAfter: string;
+            state: components["schemas"]["EditionState"];
+            /** Format: date-time */
+            revokedAt: null | string;
+            revocationReason: null | string;
+        };
+        JournalEntryInfo: {
+            /** Format: int64 */
+            sequence: number;
+            /** Format: date-time */
+            at: string;
+            actor: string;
+            action: string;
+            subject: string;
+            detail: string;
+            previous: string;
+            hash: string;
+        };
+        /** @description A key that has a list of its own, besides the one that issues. */
+        KeyInfo: {
+            /** Format: int32 */
+            keyNumber: number;
+            crl: null | components["schemas"]["CrlInfo"];
+            delta: null | components["schemas"]["CrlInfo"];
+            responder: null | components["schemas"]["ResponderInfo"];
+        };
+        /**
+         * @description How far an edition's life has gone.
+         * @enum {unknown}
+         */
+        LifePhase: "fresh" | "due" | "expired";
+        /** @description A look with its judgement. */
+        LookInfo: {
+            address: string;
+            /** Format: int32 */
+            port: number;
+            serverName: string;
+            /** Format: date-time */
+            at: string;
+            outcome: components["schemas"]["LookOutcome"];
+            protocol: null | string;
+            accepted: boolean;
+            severity: components["schemas"]["Severity"];
+            problems: components["schemas"]["LookProblemInfo"][];
+            chainSteps: string[];
+            served: null | components["schemas"]["CertificateText"];
+            from: null | string;
+        };
+        /**
+         * @description What a connection met.
+         * @enum {unknown}
+         */
+        LookOutcome: "served" | "plain-only" | "no-answer" | "handshake-failed";
+        LookProblemInfo: {
+            fault: string;
+            severity: components["schemas"]["Severity"];
+            reason: string;
+            hurts: string;
+            cure: string;
+        };
+        /** @description What one connection met, raw: the service judges it. */
+        LookReport: {
+            address: string;
+            /** Format: int32 */
+            port: number;
+            serverName: string;
+            /** Format: date-time */
+            at: string;
+            outcome: components["schemas"]["LookOutcome"];
+            message: string;
+            protocol: null | string;
+            /** @description DER certificates in Base64, leaf first. */
+            chain: string[];
+            /** @description The service that was looked at, as its host names it; null when an address was. */
+            service?: null | string;
+        };
+        LookWish: {
+            address: string;
+            serverName: null | string;
+            from: null | string;
+            protocol?: null | components["schemas"]["ProbeProtocol"];
+        };
+        Lookahead: {
+            /** Format: date-time */
+            at: string;
+            items: components["schemas"]["LookaheadItem"][];
+        };
+        /** @description One life on the time axis. */
+        LookaheadItem: {
+            /** @description `certificate` for ours, `found` for one that a service serves and nobody renews, `authority` for an authority's own. */
+            kind: string;
+            name: string;
+            host: null | string;
+            /** Format: date-time */
+            notBefore: string;
+            /** Format: date-time */
+            notAfter: string;
+            /**
+             * Format: date-time
+             * @description When it will be renewed; null when nothing will.
+             */
+            planned: null | string;
+            phase: components["schemas"]["LifePhase"];
+            severity: components["schemas"]["Severity"];
+            state: string;
+            link: null | string;
+        };
+        /** @description Has the service connect to an address and meet the host's agent there. */
+        MeetWish: {
+            address: string;
+        };
+        NameVerdictInfo: {
+            name: string;
+            verdict: components["schemas"]["Verdict"];
+            reason: string;
+            evidence: string;
+            cure: string;
+        };
+        NewGroups: {
+            groups: string[];
+        };
+        NewHost: {
+            name: string;
+            /** @description Who may order work on it: a person's name, or `group:NAME`; the administrators when left out. */
+            owner?: null | string;
+        };
+        NewOwner: {
+            /** @description A person's name, or `group:NAME`. */
+            owner: string;
+        };
+        NewPassword: {
+            /** @description The password so far, when it is one's own; null when an administrator sets somebody else's. */
+            old: null | string;
+            new: string;
+        };
+        NewPerson: {
+            name: string;
+            password: string;
+            groups: string[];
+        };
+        /** @description A wish for one edition. */
+        NewRequest: {
+            /** @description The host that makes the key; null with a CSR. */
+            host: null | string;
+            profile: null | string;
+            names: null | string[];
+            subject: null | string;
+            /** @description The name of the certificate; the first name when left out. */
+            certificate: null | string;
+            key: null | string;
+            /** @description As `90d`, `12h`, `10m`; the profile's when left out. */
+            life: null | string;
+            /** @description PEM or bare Base64, instead of a host. */
+            csr: null | string;
+            /** @description Services of the host to put it into at once. */
+            bindTo: null | string[];
+            /** Format: int32 */
+            port: null | number;
+            /**
+             * Format: double
+             * @description Part of the life after which it is renewed; two thirds when left out.
+             */
+            renewAfter: null | number;
+            note: null | string;
+        };
+        /** @description One order. Fields that its kind does not use are null. */
+        Order: {
+            /** Format: int64 */
+            id: number;
+            kind: components["schemas"]["OrderKind"];
+            /** @description The certificate's name. */
+            certificate: null | string;
+            /** @description The subject the CSR shall have. */
+            subject: null | string;
+            /** @description The alternative names the CSR shall have. */
+            names: null | string[];
+            key: null | string;
+            /** @description The edition to bind. */
+            serial: null | string;
+            /** @description Names of services on this host. */
+            services: null | string[];
+            /** Format: int32 */
+            port: null | number;
+            address: null | string;
+            serverName: null | string;
+            /** @description Trust anchors and known intermediates, DER in Base64: what the new edition is judged by after the swap. */
+            anchors: null | string[];
+            /** @description How to come to TLS when looking at an address. */
+            protocol?: components["schemas"]["ProbeProtocol"];
+        };
+        OrderAccepted: {
+            /** Format: int64 */
+            order: number;
+        };
+        /** @description A CSR for an order, PEM. */
+        OrderCsr: {
+            csr: string;
+        };
+        /** @description The edition issued for an order's CSR: PEM, leaf first, without the root. */
+        OrderEdition: {
+            serial: string;
+            chain: string;
+        };
+        /** @description An order's progress. */
+        OrderInfo: {
+            /** Format: int64 */
+            id: number;
+            kind: components["schemas"]["OrderKind"];
+            state: components["schemas"]["OrderState"];
+            host: string;
+            certificate: null | string;
+            services: string[];
+            /** Format: date-time */
+            at: string;
+            /** Format: date-time */
+            ended: null | string;
+            steps: string[];
+            problem: null | components["schemas"]["ProblemInfo"];
+            plan: null | components["schemas"]["BindPlan"];
+            looks: components["schemas"]["LookInfo"][];
+        };
+        /**
+         * @description What an agent can be ordered to do.
+         * @enum {string}
+         */
+        OrderKind: "obtain" | "bind" | "unbind" | "plan" | "look" | "meet" | "unknown";
+        OrderList: {
+            orders: components["schemas"]["Order"][];
+        };
+        /** @description How an order ended; reported once, and again with the same content if the answer was lost. */
+        OrderResult: {
+            done: boolean;
+            problem: null | components["schemas"]["ProblemInfo"];
+            steps: string[];
+            looks: null | components["schemas"]["LookReport"][];
+            plan: null | components["schemas"]["BindPlan"];
+        };
+        /** @enum {unknown} */
+        OrderState: "queued" | "taken" | "done" | "failed" | "cancelled";
+        /** @description A step of an order's progress while it runs. */
+        OrderStep: {
+            step: string;
+        };
+        /** @description An answer of several rows, with the cursor for the next ones; null at the end. */
+        PageOfCertificateInfo: {
+            items: components["schemas"]["CertificateInfo"][];
+            next: null | string;
+        };
+        /** @description An answer of several rows, with the cursor for the next ones; null at the end. */
+        PageOfHostInfo: {
+            items: components["schemas"]["HostInfo"][];
+            next: null | string;
+        };
+        /** @description An answer of several rows, with the cursor for the next ones; null at the end. */
+        PageOfJournalEntryInfo: {
+            items: components["schemas"]["JournalEntryInfo"][];
+            next: null | string;
+        };
+        /** @description An answer of several rows, with the cursor for the next ones; null at the end. */
+        PageOfRequestInfo: {
+            items: components["schemas"]["RequestInfo"][];
+            next: null | string;
+        };
+        /** @description An answer of several rows, with the cursor for the next ones; null at the end. */
+        PageOfServiceInfo: {
+            items: components["schemas"]["ServiceInfo"][];
+            next: null | string;
+        };
+        /** @description A parent service to bring an authority's request to, and who asks there. */
+        ParentWish: {
+            url: string;
+            /** @description PEM of the root that is trusted for it. */
+            root: string;
+            name: string;
+            password: string;
+            /** @description The profile there; `subordinate` when left out. */
+            profile: null | string;
+            life: null | string;
+        };
+        PersonInfo: {
+            name: string;
+            groups: string[];
+            /** @description Sign-ins under this name have to wait, since there were many wrong passwords. */
+            locked: boolean;
+            /**
+             * Format: date-time
+             * @description Since when they may not sign in any more; the name stays theirs.
+             */
+            left?: null | string;
+        };
+        PolicyInfo: {
+            /** Format: double */
+            after: number;
+            newKey: boolean;
+            automatic: boolean;
+        };
+        /** @enum {string} */
+        ProbeProtocol: "tls" | "smtp" | "imap" | "pop3" | "postgresql" | "unknown";
+        /** @description A problem as it travels between agent and service. */
+        ProblemInfo: {
+            code: string;
+            message: string;
+            cure: string;
+        };
+        ProfileCopy: {
+            id: string;
+            title: null | string;
+        };
+        /** @description A profile as it is written down; the same as JSON and as YAML. Its form is /api/profile.schema.json. */
+        ProfileDefinition: {
+            id: string;
+            title: string;
+            purpose: string;
+            /** @description As `90d`, `12h`. */
+            life: string;
+            keys: string[];
+            keyUsage: string[];
+            extendedKeyUsage: string[];
+            names: components["schemas"]["ProfileNames"];
+            /** @description `request`, `first-name` or `empty`. */
+            subject: string;
+            /** @description Attributes that every subject gets, as `O=Thistledown Rail`. */
+            fixed: string;
+            /** @description Groups; empty lets anyone allowed to request certificates. */
+            mayAsk: string[];
+            /**
+             * Format: int32
+             * @description 0, 1 or 2 other people.
+             */
+            approvals: number;
+            /**
+             * Format: int32
+             * @description Makes authorities with this path length; null makes none.
+             */
+            authorityDepth: null | number;
+        };
+        ProfileDetail: {
+            profile: components["schemas"]["ProfileInfo"];
+            definition: components["schemas"]["ProfileDefinition"];
+            revisions: components["schemas"]["ProfileRevisionInfo"][];
+            /** Format: int64 */
+            certificates: number;
+        };
+        ProfileDifference: {
+            field: string;
+            before: string;
+            after: string;
+        };
+        ProfileInfo: {
+            id: string;
+            /** Format: int32 */
+            revision: number;
+            title: string;
+            purpose: string;
+            life: string;
+            keys: string[];
+            keyUsage: string[];
+            extendedKeyUsage: string[];
+            wildcards: boolean;
+            addresses: boolean;
+            forPeople: boolean;
+            approval: string;
+            /** @description Whether it may be asked for now. */
+            offered?: boolean;
+            /** @description Whether who looks may ask for it. */
+            forYou?: boolean;
+            /** Format: int32 */
+            approvals?: number;
+            mayAsk?: string[];
+        };
+        ProfileNames: {
+            hostNames: boolean;
+            wildcards: boolean;
+            addresses: boolean;
+            /** @description Zones; empty sets no bound. */
+            within: string[];
+            /** Format: int32 */
+            most: number;
+        };
+        ProfileRevisionInfo: {
+            /** Format: int32 */
+            revision: number;
+            /** Format: date-time */
+            at: string;
+            by: string;
+            changes: components["schemas"]["ProfileDifference"][];
+        };
+        ProfileText: {
+            yaml: string;
+        };
+        Refusal: {
+            reason: string;
+        };
+        /** @description What a renewal would change, before anything is done. */
+        Rehearsal: {
+            authority: string;
+            /** Format: int32 */
+            generation: number;
+            newKey: boolean;
+            key: string;
+            /** @description What will be done, in order, and by whom. */
+            steps: string[];
+            /** @description The chain that each generation's editions follow then. */
+            chains: components["schemas"]["RehearsedChain"][];
+            /** @description What each address will hold. */
+            points: components["schemas"]["RehearsedPoint"][];
+            /** @description How revocation is published, for which key, until when. */
+            lists: string[];
+            /** @description Hosts whose agents do not have the newest root yet. */
+            hosts: string[];
+            /** Format: date-time */
+            sideBySideUntil: null | string;
+            /** @description What to know before beginning. */
+            warnings: string[];
+        };
+        RehearsedChain: {
+            who: string;
+            /** Format: int64 */
+            editions: number;
+            /** Format: date-time */
+            lastEnds: null | string;
+            chain: string[];
+        };
+        RehearsedPoint: {
+            at: string;
+            holds: string;
+            changes: boolean;
+        };
+        /** @description What a renewal of an authority shall take. */
+        RenewalWish: {
+            /** @description The kind of a new key, as `ec-p256`; null goes on with the same key. */
+            newKey: null | string;
+        };
+        RequestInfo: {
+            /** Format: int64 */
+            number: number;
+            state: components["schemas"]["RequestState"];
+            certificate: string;
+            host: null | string;
+            profile: string;
+            requester: string;
+            /** Format: date-time */
+            at: string;
+            verdicts: components["schemas"]["NameVerdictInfo"][];
+            findings: components["schemas"]["FindingInfo"][];
+            key: string;
+            serial: null | string;
+            reason: null | string;
+            decidedBy: null | string;
+            bindTo: string[];
+            /** Format: int64 */
+            orderId: null | number;
+            note: null | string;
+            cause: string;
+            /**
+             * Format: int32
+             * @description How many people must approve it; 0 when nobody needs to.
+             */
+            needed?: number;
+            approvals?: components["schemas"]["ApprovalInfo"][];
+            /** @description Names that were amended before the approval. */
+            amendments?: components["schemas"]["AmendmentInfo"][];
+            /** @description What is different from the certificate's edition in use; empty when there is none, or nothing is. */
+            differences?: string[];
+            /** @description Where it came from: an address. */
+            from?: null | string;
+            subject?: string;
+            life?: null | string;
+        };
+        /** @description What would happen: the verdicts and the certificate as it would be. */
+        RequestPreview: {
+            overall: components["schemas"]["Verdict"];
+            verdicts: components["schemas"]["NameVerdictInfo"][];
+            findings: components["schemas"]["FindingInfo"][];
+            certificate: null | components["schemas"]["CertificateText"];
+            certificateName: string;
+            /** Format: date-time */
+            plannedRenewal: null | string;
+            warnings: string[];
+            outcome: string;
+        };
+        /** @enum {unknown} */
+        RequestState: "draft" | "waiting-for-approval" | "waiting-outside" | "waiting-for-host" | "issued" | "refused" | "withdrawn";
+        /** @description Where and under which certificate OCSP questions are answered. */
+        ResponderInfo: {
+            at: string;
+            serial: string;
+            /** Format: date-time */
+            notAfter: string;
+        };
+        Revocation: {
+            reason: string;
+            serial: null | string;
+        };
+        RevocationItem: {
+            certificate: string;
+            serial: string;
+            /** Format: date-time */
+            notAfter: string;
+            state: components["schemas"]["EditionState"];
+        };
+        RevocationOutcome: {
+            done: boolean;
+            /** Format: int32 */
+            count: number;
+            items: components["schemas"]["RevocationItem"][];
+            crl: null | string;
+        };
+        /** @description Which editions to revoke: some serials, or all of a host, or all of one profile revision. Without Count it is a preview. */
+        RevocationWish: {
+            reason: string;
+            serials: null | string[];
+            host: null | string;
+            profile: null | string;
+            /** Format: int32 */
+            revision: null | number;
+            /**
+             * Format: int32
+             * @description How many editions the caller expects to be meant; with another number nothing is done.
+             */
+            count: null | number;
+        };
+        ServiceInfo: {
+            host: string;
+            name: string;
+            connector: string;
+            names: string[];
+            endpoints: components["schemas"]["EndpointInfo"][];
+            places: string[];
+            certificateFile: null | string;
+            severity: components["schemas"]["Severity"];
+            state: string;
+            binding: null | components["schemas"]["BindingInfo"];
+            look: null | components["schemas"]["LookInfo"];
+            problem: null | components["schemas"]["ProblemInfo"];
+        };
+        Session: {
+            name: string;
+            groups: string[];
+            /** Format: date-time */
+            until: string;
+            token: null | string;
+            /** @description Whether a second administrator must consent to what outlasts a session. */
+            secondPerson?: boolean;
+        };
+        /**
+         * @description How much something needs a hand.
+         * @enum {unknown}
+         */
+        Severity: "fine" | "soon" | "now" | "failed";
+        SignIn: {
+            name: string;
+            password: string;
+            /** @description `cookie` for the console or `token` for programs. */
+            kind: string;
+        };
+        /** @description A keyed entry of the host's store. */
+        StoreEntryInfo: {
+            certificate: string;
+            serial: string;
+            thumbprint: string;
+            /** Format: date-time */
+            notAfter: string;
+            live: boolean;
+        };
+        /** @description How a subordinate authority's request stands; once it is issued with the certificate and all above it, each in base64. */
+        SubordinateAnswer: {
+            state: components["schemas"]["RequestState"];
+            reason: null | string;
+            files: string[];
+        };
+        Today: {
+            /** Format: date-time */
+            at: string;
+            counts: components["schemas"]["TodayCounts"];
+            concerns: components["schemas"]["Concern"][];
+            lookahead: components["schemas"]["Lookahead"];
+        };
+        TodayCounts: {
+            /** Format: int32 */
+            hosts: number;
+            /** Format: int32 */
+            hostsAway: number;
+            /** Format: int32 */
+            services: number;
+            /** Format: int32 */
+            certificates: number;
+            /** Format: int32 */
+            fine: number;
+            /** Format: int32 */
+            soon: number;
+            /** Format: int32 */
+            now: number;
+            /** Format: int32 */
+            failed: number;
+        };
+        /** @description What was done, in sentences. */
+        Told: {
+            sentences: string[];
+        };
+        /** @enum {unknown} */
+        Verdict: "granted" | "needs-approval" | "refused";
+    };
+    responses: never;
+    parameters: never;
+    requestBodies: never;
+    headers: never;
+    pathItems: never;
 }
 export type $defs = Record<string, never>;
 export interface operations {
-  getToday: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          'application/json': components['schemas']['Today'];
-        };
-      };
-    };
-  };
-  getLookahead: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          'application/json': components['schemas']['Lookahead'];
-        };
-      };
-    };
-  };
-  look: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['LookWish'];
-      };
-    };
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          'application/json': components['schemas']['LookInfo'];
-        };
-      };
-    };
-  };
-  findEditions: {
-    parameters: {
-      query?: {
-        serial?: string;
-        name?: string;
-        from?: string;
-        to?: string;
-        take?: number;
-      };
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          'application/json': components['schemas']['IssuedEdition'][];
-        };
-      };
-    };
-  };
-  revokeMany: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['RevocationWish'];
-      };
-    };
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          'application/json': components['schemas']['RevocationOutcome'];
-        };
-      };
-    };
-  };
-  listAuthorities: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          'application/json': components['schemas']['AuthorityInfo'][];
-        };
-      };
-    };
-  };
-  issueCrl: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        id: string;
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          'application/json': components['schemas']['CrlIssued'];
-        };
-      };
-    };
-  };
-  getHealth: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          'application/json': components['schemas']['HealthReport'];
-        };
-      };
-    };
-  };
-  checkHealth: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          'application/json': components['schemas']['HealthReport'];
-        };
-      };
-    };
-  };
-  takeBackup: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content?: never;
-      };
-    };
-  };
-  listJournal: {
-    parameters: {
-      query?: {
-        search?: string;
-        before?: number;
-        after?: number;
-        take?: number;
-      };
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          'application/json': components['schemas']['PageOfJournalEntryInfo'];
-        };
-      };
-    };
-  };
-  getOrder: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        id: number;
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          'application/json': components['schemas']['OrderInfo'];
-        };
-      };
-    };
-  };
-  getSubordinateAnswer: {
-    parameters: {
-      query: {
-        key: string;
-      };
-      header?: never;
-      path: {
-        number: number;
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          'application/json': components['schemas']['SubordinateAnswer'];
-        };
-      };
-    };
-  };
-  listHosts: {
-    parameters: {
-      query?: {
-        search?: string;
-      };
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          'application/json': components['schemas']['HostInfo'][];
-        };
-      };
-    };
-  };
-  inviteHost: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['NewHost'];
-      };
-    };
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          'application/json': components['schemas']['HostInvitation'];
-        };
-      };
-    };
-  };
-  getHost: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: string;
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          'application/json': components['schemas']['HostDetail'];
-        };
-      };
-    };
-  };
-  removeHost: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: string;
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description No Content */
-      204: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content?: never;
-      };
-    };
-  };
-  giveHost: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: string;
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['NewOwner'];
-      };
-    };
-    responses: {
-      /** @description No Content */
-      204: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content?: never;
-      };
-    };
-  };
-  meetHost: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: string;
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['MeetWish'];
-      };
-    };
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          'application/json': components['schemas']['Told'];
-        };
-      };
-    };
-  };
-  listServices: {
-    parameters: {
-      query?: {
-        search?: string;
-      };
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          'application/json': components['schemas']['ServiceInfo'][];
-        };
-      };
-    };
-  };
-  getService: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        host: string;
-        service: string;
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          'application/json': components['schemas']['ServiceInfo'];
-        };
-      };
-    };
-  };
-  planBinding: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        host: string;
-        service: string;
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['BindWish'];
-      };
-    };
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          'application/json': components['schemas']['OrderInfo'];
-        };
-      };
-    };
-  };
-  bindService: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        host: string;
-        service: string;
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['BindWish'];
-      };
-    };
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          'application/json': components['schemas']['OrderAccepted'];
-        };
-      };
-    };
-  };
-  unbindService: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        host: string;
-        service: string;
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          'application/json': components['schemas']['OrderAccepted'];
-        };
-      };
-    };
-  };
-  listProfiles: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          'application/json': components['schemas']['ProfileInfo'][];
-        };
-      };
-    };
-  };
-  getProfile: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        id: string;
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          'application/json': components['schemas']['ProfileDetail'];
-        };
-      };
-    };
-  };
-  changeProfile: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        id: string;
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['ProfileDefinition'];
-      };
-    };
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          'application/json': components['schemas']['ProfileDetail'];
-        };
-      };
-    };
-  };
-  getProfileRevision: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        id: string;
-        revision: number;
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          'application/json': components['schemas']['ProfileDefinition'];
-        };
-      };
-    };
-  };
-  compareProfileRevisions: {
-    parameters: {
-      query?: {
-        from?: number;
-        to?: number;
-      };
-      header?: never;
-      path: {
-        id: string;
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          'application/json': components['schemas']['ProfileDifference'][];
-        };
-      };
-    };
-  };
-  exportProfile: {
-    parameters: {
-      query?: {
-        revision?: number;
-      };
-      header?: never;
-      path: {
-        id: string;
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          'application/json': components['schemas']['ProfileText'];
-        };
-      };
-    };
-  };
-  importProfile: {
-    parameters: {
-      query?: {
-        preview?: boolean;
-      };
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['ProfileText'];
-      };
-    };
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          'application/json': components['schemas']['ProfileRevisionInfo'];
-        };
-      };
-    };
-  };
-  copyProfile: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        id: string;
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['ProfileCopy'];
-      };
-    };
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          'application/json': components['schemas']['ProfileDetail'];
-        };
-      };
-    };
-  };
-  offerProfile: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        id: string;
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description No Content */
-      204: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content?: never;
-      };
-    };
-  };
-  withdrawProfile: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        id: string;
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description No Content */
-      204: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content?: never;
-      };
-    };
-  };
-  previewRequest: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['NewRequest'];
-      };
-    };
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          'application/json': components['schemas']['RequestPreview'];
-        };
-      };
-    };
-  };
-  listRequests: {
-    parameters: {
-      query?: {
-        search?: string;
-        state?: string;
-        before?: number;
-        take?: number;
-      };
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          'application/json': components['schemas']['PageOfRequestInfo'];
-        };
-      };
-    };
-  };
-  submitRequest: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['NewRequest'];
-      };
-    };
-    responses: {
-      /** @description Created */
-      201: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          'application/json': components['schemas']['RequestInfo'];
-        };
-      };
-    };
-  };
-  getRequest: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        id: number;
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          'application/json': components['schemas']['RequestInfo'];
-        };
-      };
-    };
-  };
-  approveRequest: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        id: number;
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          'application/json': components['schemas']['RequestInfo'];
-        };
-      };
-    };
-  };
-  amendRequest: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        id: number;
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['Amendment'];
-      };
-    };
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          'application/json': components['schemas']['RequestInfo'];
-        };
-      };
-    };
-  };
-  refuseRequest: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        id: number;
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['Refusal'];
-      };
-    };
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          'application/json': components['schemas']['RequestInfo'];
-        };
-      };
-    };
-  };
-  withdrawRequest: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        id: number;
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          'application/json': components['schemas']['RequestInfo'];
-        };
-      };
-    };
-  };
-  listCertificates: {
-    parameters: {
-      query?: {
-        search?: string;
-        host?: string;
-        after?: string;
-        take?: number;
-      };
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          'application/json': components['schemas']['PageOfCertificateInfo'];
-        };
-      };
-    };
-  };
-  getCertificate: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: string;
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          'application/json': components['schemas']['CertificateDetail'];
-        };
-      };
-    };
-  };
-  renewCertificate: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: string;
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          'application/json': components['schemas']['OrderAccepted'];
-        };
-      };
-    };
-  };
-  revokeCertificate: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: string;
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['Revocation'];
-      };
-    };
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          'application/json': components['schemas']['CertificateDetail'];
-        };
-      };
-    };
-  };
-  releaseCertificate: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: string;
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['HoldRelease'];
-      };
-    };
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          'application/json': components['schemas']['CertificateDetail'];
-        };
-      };
-    };
-  };
-  giveCertificate: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: string;
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['NewOwner'];
-      };
-    };
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          'application/json': components['schemas']['CertificateDetail'];
-        };
-      };
-    };
-  };
-  changePolicy: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: string;
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['PolicyInfo'];
-      };
-    };
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content?: never;
-      };
-    };
-  };
-  exportCertificate: {
-    parameters: {
-      query?: {
-        form?: string;
-        serial?: string;
-      };
-      header?: never;
-      path: {
-        name: string;
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content?: never;
-      };
-    };
-  };
-  getAuthorityRequest: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        id: string;
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content?: never;
-      };
-    };
-  };
-  installAuthorityAnswer: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        id: string;
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['CarriedFiles'];
-      };
-    };
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          'application/json': components['schemas']['Told'];
-        };
-      };
-    };
-  };
-  publishRootCrl: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['CarriedFiles'];
-      };
-    };
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          'application/json': components['schemas']['CrlIssued'];
-        };
-      };
-    };
-  };
-  rehearseRenewal: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        id: string;
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['RenewalWish'];
-      };
-    };
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          'application/json': components['schemas']['Rehearsal'];
-        };
-      };
-    };
-  };
-  beginRenewal: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        id: string;
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['RenewalWish'];
-      };
-    };
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          'application/json': components['schemas']['Told'];
-        };
-      };
-    };
-  };
-  askParent: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        id: string;
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['ParentWish'];
-      };
-    };
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          'application/json': components['schemas']['Told'];
-        };
-      };
-    };
-  };
-  takeUpGeneration: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        id: string;
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          'application/json': components['schemas']['Told'];
-        };
-      };
-    };
-  };
-  undoRenewal: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        id: string;
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          'application/json': components['schemas']['Told'];
-        };
-      };
-    };
-  };
-  getSession: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          'application/json': components['schemas']['Session'];
-        };
-      };
-    };
-  };
-  signIn: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['SignIn'];
-      };
-    };
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          'application/json': components['schemas']['Session'];
-        };
-      };
-    };
-  };
-  signOut: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description No Content */
-      204: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content?: never;
-      };
-    };
-  };
-  confirmSignIn: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['ConfirmSignIn'];
-      };
-    };
-    responses: {
-      /** @description No Content */
-      204: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content?: never;
-      };
-    };
-  };
-  changePassword: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['NewPassword'];
-      };
-    };
-    responses: {
-      /** @description No Content */
-      204: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content?: never;
-      };
-    };
-  };
-  listPeople: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          'application/json': components['schemas']['PersonInfo'][];
-        };
-      };
-    };
-  };
-  addPerson: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['NewPerson'];
-      };
-    };
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          'application/json': components['schemas']['PersonInfo'];
-        };
-      };
-    };
-  };
-  unlockPerson: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: string;
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description No Content */
-      204: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content?: never;
-      };
-    };
-  };
-  regroupPerson: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: string;
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['NewGroups'];
-      };
-    };
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          'application/json': components['schemas']['PersonInfo'];
-        };
-      };
-    };
-  };
-  resetPassword: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: string;
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['NewPassword'];
-      };
-    };
-    responses: {
-      /** @description No Content */
-      204: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content?: never;
-      };
-    };
-  };
-  removePerson: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: string;
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description No Content */
-      204: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content?: never;
-      };
-    };
-  };
-  listConsents: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          'application/json': components['schemas']['ConsentInfo'][];
-        };
-      };
-    };
-  };
-  giveConsent: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        number: number;
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description No Content */
-      204: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content?: never;
-      };
-    };
-  };
-  agentWork: {
-    parameters: {
-      query?: {
-        wait?: number;
-      };
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          'application/json': components['schemas']['OrderList'];
-        };
-      };
-    };
-  };
-  agentReport: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['AgentReport'];
-      };
-    };
-    responses: {
-      /** @description No Content */
-      204: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content?: never;
-      };
-    };
-  };
-  agentCsr: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        id: number;
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['OrderCsr'];
-      };
-    };
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          'application/json': components['schemas']['OrderEdition'];
-        };
-      };
-    };
-  };
-  agentStep: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        id: number;
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['OrderStep'];
-      };
-    };
-    responses: {
-      /** @description No Content */
-      204: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content?: never;
-      };
-    };
-  };
-  agentResult: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        id: number;
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['OrderResult'];
-      };
-    };
-    responses: {
-      /** @description No Content */
-      204: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content?: never;
-      };
-    };
-  };
+    getToday: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Today"];
+                };
+            };
+        };
+    };
+    getLookahead: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Lookahead"];
+                };
+            };
+        };
+    };
+    look: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LookWish"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LookInfo"];
+                };
+            };
+        };
+    };
+    findEditions: {
+        parameters: {
+            query?: {
+                serial?: string;
+                name?: string;
+                from?: string;
+                to?: string;
+                take?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IssuedEdition"][];
+                };
+            };
+        };
+    };
+    revokeMany: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RevocationWish"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RevocationOutcome"];
+                };
+            };
+        };
+    };
+    listAuthorities: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuthorityInfo"][];
+                };
+            };
+        };
+    };
+    issueCrl: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CrlIssued"];
+                };
+            };
+        };
+    };
+    getHealth: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HealthReport"];
+                };
+            };
+        };
+    };
+    checkHealth: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HealthReport"];
+                };
+            };
+        };
+    };
+    takeBackup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    listJournal: {
+        parameters: {
+            query?: {
+                search?: string;
+                before?: number;
+                after?: number;
+                take?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageOfJournalEntryInfo"];
+                };
+            };
+        };
+    };
+    getOrder: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OrderInfo"];
+                };
+            };
+        };
+    };
+    getSubordinateAnswer: {
+        parameters: {
+            query: {
+                key: string;
+            };
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SubordinateAnswer"];
+                };
+            };
+        };
+    };
+    listHosts: {
+        parameters: {
+            query?: {
+                search?: string;
+                state?: string;
+                sort?: string;
+                after?: string;
+                take?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageOfHostInfo"];
+                };
+            };
+        };
+    };
+    inviteHost: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewHost"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HostInvitation"];
+                };
+            };
+        };
+    };
+    getHost: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HostDetail"];
+                };
+            };
+        };
+    };
+    removeHost: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    giveHost: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewOwner"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    meetHost: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MeetWish"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Told"];
+                };
+            };
+        };
+    };
+    listServices: {
+        parameters: {
+            query?: {
+                search?: string;
+                state?: string;
+                host?: string;
+                connector?: string;
+                endsBefore?: string;
+                sort?: string;
+                after?: string;
+                take?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageOfServiceInfo"];
+                };
+            };
+        };
+    };
+    getService: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: string;
+                service: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ServiceInfo"];
+                };
+            };
+        };
+    };
+    planBinding: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: string;
+                service: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BindWish"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OrderInfo"];
+                };
+            };
+        };
+    };
+    bindService: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: string;
+                service: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BindWish"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OrderAccepted"];
+                };
+            };
+        };
+    };
+    unbindService: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: string;
+                service: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OrderAccepted"];
+                };
+            };
+        };
+    };
+    listProfiles: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProfileInfo"][];
+                };
+            };
+        };
+    };
+    getProfile: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProfileDetail"];
+                };
+            };
+        };
+    };
+    changeProfile: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProfileDefinition"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProfileDetail"];
+                };
+            };
+        };
+    };
+    getProfileRevision: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+                revision: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProfileDefinition"];
+                };
+            };
+        };
+    };
+    compareProfileRevisions: {
+        parameters: {
+            query?: {
+                from?: number;
+                to?: number;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProfileDifference"][];
+                };
+            };
+        };
+    };
+    exportProfile: {
+        parameters: {
+            query?: {
+                revision?: number;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProfileText"];
+                };
+            };
+        };
+    };
+    importProfile: {
+        parameters: {
+            query?: {
+                preview?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProfileText"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProfileRevisionInfo"];
+                };
+            };
+        };
+    };
+    copyProfile: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProfileCopy"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProfileDetail"];
+                };
+            };
+        };
+    };
+    offerProfile: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    withdrawProfile: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    previewRequest: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RequestPreview"];
+                };
+            };
+        };
+    };
+    listRequests: {
+        parameters: {
+            query?: {
+                search?: string;
+                state?: string;
+                before?: number;
+                take?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageOfRequestInfo"];
+                };
+            };
+        };
+    };
+    submitRequest: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewRequest"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RequestInfo"];
+                };
+            };
+        };
+    };
+    getRequest: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RequestInfo"];
+                };
+            };
+        };
+    };
+    approveRequest: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RequestInfo"];
+                };
+            };
+        };
+    };
+    amendRequest: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Amendment"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RequestInfo"];
+                };
+            };
+        };
+    };
+    refuseRequest: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Refusal"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RequestInfo"];
+                };
+            };
+        };
+    };
+    withdrawRequest: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RequestInfo"];
+                };
+            };
+        };
+    };
+    listCertificates: {
+        parameters: {
+            query?: {
+                search?: string;
+                host?: string;
+                after?: string;
+                take?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageOfCertificateInfo"];
+                };
+            };
+        };
+    };
+    getCertificate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CertificateDetail"];
+                };
+            };
+        };
+    };
+    renewCertificate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OrderAccepted"];
+                };
+            };
+        };
+    };
+    revokeCertificate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Revocation"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CertificateDetail"];
+                };
+            };
+        };
+    };
+    releaseCertificate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HoldRelease"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CertificateDetail"];
+                };
+            };
+        };
+    };
+    giveCertificate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewOwner"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CertificateDetail"];
+                };
+            };
+        };
+    };
+    changePolicy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PolicyInfo"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    exportCertificate: {
+        parameters: {
+            query?: {
+                form?: string;
+                serial?: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    getAuthorityRequest: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    installAuthorityAnswer: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CarriedFiles"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Told"];
+                };
+            };
+        };
+    };
+    publishRootCrl: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CarriedFiles"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CrlIssued"];
+                };
+            };
+        };
+    };
+    rehearseRenewal: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RenewalWish"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rehearsal"];
+                };
+            };
+        };
+    };
+    beginRenewal: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RenewalWish"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Told"];
+                };
+            };
+        };
+    };
+    askParent: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ParentWish"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Told"];
+                };
+            };
+        };
+    };
+    takeUpGeneration: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Told"];
+                };
+            };
+        };
+    };
+    undoRenewal: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Told"];
+                };
+            };
+        };
+    };
+    getSession: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Session"];
+                };
+            };
+        };
+    };
+    signIn: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SignIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Session"];
+                };
+            };
+        };
+    };
+    signOut: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    confirmSignIn: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ConfirmSignIn"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    changePassword: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPassword"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    listPeople: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PersonInfo"][];
+                };
+            };
+        };
+    };
+    addPerson: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPerson"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PersonInfo"];
+                };
+            };
+        };
+    };
+    unlockPerson: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    regroupPerson: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewGroups"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PersonInfo"];
+                };
+            };
+        };
+    };
+    resetPassword: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPassword"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    removePerson: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    listConsents: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ConsentInfo"][];
+                };
+            };
+        };
+    };
+    giveConsent: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    agentWork: {
+        parameters: {
+            query?: {
+                wait?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OrderList"];
+                };
+            };
+        };
+    };
+    agentReport: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AgentReport"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    agentCsr: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OrderCsr"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OrderEdition"];
+                };
+            };
+        };
+    };
+    agentStep: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OrderStep"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    agentResult: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OrderResult"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
 }

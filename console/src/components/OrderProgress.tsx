@@ -15,7 +15,7 @@ export function OrderProgress({ id }: { id: number }) {
     // The events say when something changes; this is for a line that is down.
     refetchInterval: (q) => (q.state.data && !openStates.includes(q.state.data.state) ? false : 1000),
   });
-  if (error) return <Failure error={error} />;
+  if (error && !data) return <Failure error={error} />;
   if (!data) return <Loader size="sm" aria-label="Loading" />;
   return (
     <section className="sheet" aria-live="polite" data-testid="progress">

@@ -28,6 +28,7 @@ import {
   IconUsers,
 } from '@tabler/icons-react';
 import { useQuery } from '@tanstack/react-query';
+import { StaleNote } from './StaleNote';
 import { Link, Navigate, Outlet, useLocation, useNavigate } from 'react-router';
 import { api, ProblemError, take } from '../api/client';
 import { useLive } from '../api/live';
@@ -119,6 +120,7 @@ function Frame({ person, groups }: { person: string; groups: string[] }) {
       </AppShell.Navbar>
       <AppShell.Main>
         <Prove person={person} />
+        <StaleNote />
         <Outlet />
       </AppShell.Main>
     </AppShell>

@@ -22,7 +22,7 @@ export function Authorities() {
       cache.setQueryData(['health'], report);
     },
   });
-  if (error) return <Failure error={error} />;
+  if (error && !data) return <Failure error={error} />;
   if (!data) return <Loader aria-label="Looking at every address" />;
   const found = findings(data);
   return (

@@ -19,7 +19,7 @@ export function Certificate() {
     queryKey: ['certificate', name],
     queryFn: () => take(api.GET('/api/v1/certificates/{name}', { params: { path: { name } } })),
   });
-  if (error) return <Failure error={error} />;
+  if (error && !data) return <Failure error={error} />;
   if (!data) return <Loader aria-label="Loading" />;
   const c = data.certificate;
   const open = data.orders.find((o) => o.state === 'queued' || o.state === 'taken');

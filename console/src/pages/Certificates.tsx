@@ -52,7 +52,7 @@ export function Certificates() {
     all.sort((a, b) => compare(a, b, sort.by) * (sort.down ? -1 : 1));
     return all;
   }, [data, filter, sort]);
-  if (error) return <Failure error={error} />;
+  if (error && !data) return <Failure error={error} />;
   return (
     <Stack gap="md">
       <Group justify="space-between">

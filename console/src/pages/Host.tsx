@@ -15,7 +15,7 @@ export function Host() {
     queryKey: ['host', name],
     queryFn: () => take(api.GET('/api/v1/hosts/{name}', { params: { path: { name } } })),
   });
-  if (error) return <Failure error={error} />;
+  if (error && !data) return <Failure error={error} />;
   if (!data) return <Loader aria-label="Loading" />;
   const h = data.host;
   return (

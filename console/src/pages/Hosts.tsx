@@ -1,11 +1,29 @@
 import { useState } from 'react';
-import { Button, Group, Loader, Modal, Stack, Text, TextInput, Title } from '@mantine/core';
-import { useDisclosure } from '@mantine/hooks';
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
-import { Link } from 'react-router';
+import {
+  Button,
+  Group,
+  Loader,
+  Modal,
+  NativeSelect,
+  SegmentedControl,
+  Stack,
+  Text,
+  TextInput,
+  Title,
+} from '@mantine/core';
+import { useDebouncedValue, useDisclosure } from '@mantine/hooks';
+import {
+  keepPreviousData,
+  useInfiniteQuery,
+  useMutation,
+  useQuery,
+  useQueryClient,
+} from '@tanstack/react-query';
+import { Link, useSearchParams } from 'react-router';
 import { api, take, type HostInfo, type ServiceInfo } from '../api/client';
 import { BindDialog, type Binding } from '../components/BindDialog';
 import { CommandLine, Failure } from '../components/Bits';
+import { More } from '../components/More';
 import { State } from '../components/State';
 import { useNow } from '../components/useNow';
 import { shortHost, when } from '../words';
@@ -13,22 +31,50 @@ import { shortHost, when } from '../words';
 export function HostState({ host }: { host: HostInfo }) {
   if (host.state === 'invited') return <State severity="soon" word="invited" />;
   if (host.problem) return <State severity="now" word="problem" />;
-  return host.online ? <State severity="fine" word="here" /> : <State severity="now" word="away" />;
+  return host.online ? <State severity="fine" word="connected" /> : <State severity="now" word="away" />;
 }
 
+const hostStates = ['connected', 'away', 'invited', 'problem'];
+const serviceStates = [
+  'accepted',
+  'not-managed',
+  'plain-only',
+  'self-signed',
+  'unknown-issuer',
+  'name-missing',
+  'common-name-only',
+  'ends-soon',
+  'expired',
+  'revoked',
+  'behind',
+  'broken',
+  'no-answer',
+];
+
+/** Hosts with their services, or all services as one list: searched, filtered and sorted by the service, read on as they are scrolled to. */
 export function Hosts() {
   const now = useNow();
-  const [search, setSearch] = useState('');
-  const hosts = useQuery({ queryKey: ['hosts'], queryFn: () => take(api.GET('/api/v1/hosts')) });
-  const services = useQuery({ queryKey: ['services'], queryFn: () => take(api.GET('/api/v1/services')) });
-  const error = hosts.error ?? services.error;
-  if (error) return <Failure error={error} />;
-  if (!hosts.data || !services.data) return <Loader aria-label="Loading" />;
-  const t = search.trim().toLowerCase();
-  const fits = (h: HostInfo) =>
-    !t ||
-    h.name.includes(t) ||
-    services.data.some((s) => s.host === h.name && s.names.some((n) => n.includes(t)));
+  const [params, setParams] = useSearchParams();
+  const view = params.get('view') === 'services' ? 'services' : 'hosts';
+  const state = params.get('state') ?? '';
+  const sort = params.get('sort') ?? 'name';
+  const [search, setSearch] = useState(params.get('search') ?? '');
+  const [asked] = useDebouncedValue(search.trim(), 250);
+  const set = (change: Record<string, string>) => {
+    setParams(
+      (old) => {
+        for (const [k, v] of Object.entries(change)) {
+          if (v) old.set(k, v);
+          else old.delete(k);
+        }
+        return old;
+      },
+      { replace: true },
+    );
+  };
+  const states = view === 'services' ? serviceStates : hostStates;
+  const sorts =
+    view === 'services' ? { name: 'Name', ends: 'Ends first' } : { name: 'Name', seen: 'Seen longest ago' };
   return (
     <Stack gap="md">
       <Group justify="space-between">
@@ -36,9 +82,42 @@ export function Hosts() {
           Hosts and services
         </Title>
         <Group gap="xs">
+          <SegmentedControl
+            size="xs"
+            aria-label="View"
+            value={view}
+            data={[
+              { value: 'hosts', label: 'By host' },
+              { value: 'services', label: 'Services' },
+            ]}
+            onChange={(v) => {
+              set({ view: v, state: '', sort: '' });
+            }}
+          />
+          <NativeSelect
+            size="xs"
+            aria-label="State"
+            value={state}
+            data={[
+              { value: '', label: 'Any state' },
+              ...states.map((w) => ({ value: w, label: w.replaceAll('-', ' ') })),
+            ]}
+            onChange={(e) => {
+              set({ state: e.currentTarget.value });
+            }}
+          />
+          <NativeSelect
+            size="xs"
+            aria-label="Sort by"
+            value={sort}
+            data={Object.entries(sorts).map(([value, label]) => ({ value, label }))}
+            onChange={(e) => {
+              set({ sort: e.currentTarget.value });
+            }}
+          />
           <TextInput
             size="xs"
-            w={240}
+            w={220}
             aria-label="Find hosts and services"
             placeholder="Part of a name"
             value={search}
@@ -49,40 +128,149 @@ export function Hosts() {
           <Invite now={now} />
         </Group>
       </Group>
-      {hosts.data.length === 0 && (
-        <div className="sheet">
-          No host has joined yet. Invite one; its agent finds the services by itself.
-        </div>
+      {view === 'services' ? (
+        <ServiceList search={asked} state={state} sort={sort} now={now} />
+      ) : (
+        <HostList search={asked} state={state} sort={sort} now={now} />
       )}
-      {hosts.data.filter(fits).map((h) => (
-        <section key={h.name} className="sheet scroll" aria-label={h.name}>
-          <Group justify="space-between" mb={4}>
-            <Group gap="md">
-              <Link to={`/hosts/${h.name}`} className="name">
-                {h.name}
-              </Link>
-              <HostState host={h} />
-            </Group>
-            <Text size="xs" c="dimmed">
-              {h.lastSeen
-                ? `seen ${when(h.lastSeen, now)} · agent ${h.agentVersion ?? ''}`
-                : 'its agent has not joined yet'}
-            </Text>
-          </Group>
-          {h.problem && (
-            <div role="status">
-              <State severity="now" word={h.problem.message} /> <span className="dim">{h.problem.cure}</span>
-            </div>
-          )}
-          <ServiceTable services={services.data.filter((s) => s.host === h.name)} now={now} />
-        </section>
-      ))}
-      <CommandLine command="beacon service list" />
     </Stack>
   );
 }
 
-export function ServiceTable({ services, now }: { services: ServiceInfo[]; now: number }) {
+interface Narrowing {
+  search: string;
+  state: string;
+  sort: string;
+  now: number;
+}
+
+const narrowed = (n: Narrowing) => n.search !== '' || n.state !== '';
+
+function HostList(n: Narrowing) {
+  const list = useInfiniteQuery({
+    queryKey: ['hosts', n.search, n.state, n.sort],
+    queryFn: ({ pageParam }) =>
+      take(
+        api.GET('/api/v1/hosts', {
+          params: {
+            query: { search: n.search, state: n.state, sort: n.sort, take: 20, after: pageParam },
+          },
+        }),
+      ),
+    initialPageParam: '',
+    getNextPageParam: (last) => last.next ?? undefined,
+    placeholderData: keepPreviousData,
+  });
+  if (list.error && !list.data) return <Failure error={list.error} />;
+  if (!list.data) return <Loader aria-label="Loading" />;
+  const hosts = list.data.pages.flatMap((p) => p.items);
+  return (
+    <>
+      {hosts.length === 0 && (
+        <div className="sheet">
+          {narrowed(n)
+            ? 'Nothing matches. Search finds parts of the names of hosts and of their services.'
+            : 'No host has joined yet. Invite one; its agent finds the services by itself.'}
+        </div>
+      )}
+      {hosts.map((h) => (
+        <HostSheet key={h.name} host={h} now={n.now} />
+      ))}
+      <More
+        shown={hosts.length}
+        busy={list.isFetchingNextPage}
+        more={list.hasNextPage ? () => void list.fetchNextPage() : null}
+      />
+      <CommandLine
+        command={`beacon host list${n.state ? ` --state ${n.state}` : ''}${n.sort === 'seen' ? ' --sort seen' : ''}`}
+      />
+    </>
+  );
+}
+
+function HostSheet({ host: h, now }: { host: HostInfo; now: number }) {
+  const detail = useQuery({
+    queryKey: ['host', h.name],
+    queryFn: () => take(api.GET('/api/v1/hosts/{name}', { params: { path: { name: h.name } } })),
+    enabled: h.services > 0,
+  });
+  return (
+    <section className="sheet scroll" aria-label={h.name}>
+      <Group justify="space-between" mb={4}>
+        <Group gap="md">
+          <Link to={`/hosts/${h.name}`} className="name">
+            {h.name}
+          </Link>
+          <HostState host={h} />
+        </Group>
+        <Text size="xs" c="dimmed">
+          {h.lastSeen
+            ? `seen ${when(h.lastSeen, now)} · agent ${h.agentVersion ?? ''}`
+            : 'its agent has not joined yet'}
+        </Text>
+      </Group>
+      {h.problem && (
+        <div role="status">
+          <State severity="now" word={h.problem.message} /> <span className="dim">{h.problem.cure}</span>
+        </div>
+      )}
+      {h.services > 0 && !detail.data ? (
+        <Loader size="sm" aria-label="Loading" />
+      ) : (
+        <ServiceTable services={detail.data?.services ?? []} now={now} />
+      )}
+    </section>
+  );
+}
+
+function ServiceList(n: Narrowing) {
+  const list = useInfiniteQuery({
+    queryKey: ['services', n.search, n.state, n.sort],
+    queryFn: ({ pageParam }) =>
+      take(
+        api.GET('/api/v1/services', {
+          params: {
+            query: { search: n.search, state: n.state, sort: n.sort, take: 50, after: pageParam },
+          },
+        }),
+      ),
+    initialPageParam: '',
+    getNextPageParam: (last) => last.next ?? undefined,
+    placeholderData: keepPreviousData,
+  });
+  if (list.error && !list.data) return <Failure error={list.error} />;
+  if (!list.data) return <Loader aria-label="Loading" />;
+  const services = list.data.pages.flatMap((p) => p.items);
+  return (
+    <>
+      <section className="sheet scroll" aria-label="Services">
+        {services.length === 0 && narrowed(n) ? (
+          <Text size="sm">Nothing matches.</Text>
+        ) : (
+          <ServiceTable services={services} now={n.now} withHost />
+        )}
+      </section>
+      <More
+        shown={services.length}
+        busy={list.isFetchingNextPage}
+        more={list.hasNextPage ? () => void list.fetchNextPage() : null}
+      />
+      <CommandLine
+        command={`beacon service list${n.state ? ` --state ${n.state}` : ''}${n.sort === 'ends' ? ' --sort ends' : ''}`}
+      />
+    </>
+  );
+}
+
+export function ServiceTable({
+  services,
+  now,
+  withHost = false,
+}: {
+  services: ServiceInfo[];
+  now: number;
+  withHost?: boolean;
+}) {
   const [binding, setBinding] = useState<Binding | null>(null);
   if (services.length === 0) return <Text size="sm">No service was found there yet.</Text>;
   return (
@@ -107,9 +295,9 @@ export function ServiceTable({ services, now }: { services: ServiceInfo[]; now: 
         </thead>
         <tbody>
           {services.map((s) => (
-            <tr key={s.name}>
+            <tr key={`${s.host}/${s.name}`}>
               <td>
-                <span className="name">{s.name}</span>
+                <span className="name">{withHost ? `${shortHost(s.host)}/${s.name}` : s.name}</span>
                 <div className="dim">
                   {s.connector}
                   {s.names.length > 1 ? ` · ${s.names.slice(1).join(', ')}` : ''}

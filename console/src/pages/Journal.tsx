@@ -22,7 +22,7 @@ export function Journal() {
     placeholderData: keepPreviousData,
     refetchInterval: 10_000,
   });
-  if (error) return <Failure error={error} />;
+  if (error && !data) return <Failure error={error} />;
   if (!data) return <Loader aria-label="Loading" />;
   const rows = data.pages.flatMap((p) => p.items);
   return (

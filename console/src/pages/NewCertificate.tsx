@@ -47,7 +47,13 @@ const wishOf = (
 
 export function NewCertificate() {
   const [params] = useSearchParams();
-  const hosts = useQuery({ queryKey: ['hosts'], queryFn: () => take(api.GET('/api/v1/hosts')) });
+  const [part, setPart] = useState('');
+  const [asked] = useDebouncedValue(part.trim(), 250);
+  const hosts = useQuery({
+    queryKey: ['hosts', 'pick', asked],
+    queryFn: () => take(api.GET('/api/v1/hosts', { params: { query: { search: asked, take: 50 } } })),
+    placeholderData: keepPreviousData,
+  });
   const profiles = useQuery({
     queryKey: ['profiles'],
     queryFn: () => take(api.GET('/api/v1/profiles')),
@@ -61,7 +67,8 @@ export function NewCertificate() {
   });
   if (hosts.error) return <Failure error={hosts.error} />;
   if (!hosts.data || !profiles.data) return <Loader aria-label="Loading" />;
-  const joined = hosts.data.filter((h) => h.state === 'joined');
+  const joined = hosts.data.items.filter((h) => h.state === 'joined');
+  const choices = joined.map((h) => ({ value: h.name, label: h.online ? h.name : `${h.name} (away)` }));
   return (
     <Stack gap="md">
       <Group align="baseline" gap="md">
@@ -72,7 +79,7 @@ export function NewCertificate() {
           its key is made on the host; for one that is elsewhere, <Link to="/new/csr">bring a CSR</Link>
         </Text>
       </Group>
-      {joined.length === 0 ? (
+      {joined.length === 0 && !part && !host ? (
         <div className="sheet">
           <Text size="sm">Keys are made on the host that uses them, so a host has to join first.</Text>
           <CommandLine command="beacon host invite NAME" />
@@ -82,8 +89,17 @@ export function NewCertificate() {
           label="Host"
           description="It makes the key, and keeps it"
           w={330}
-          placeholder="Choose a host"
-          data={joined.map((h) => ({ value: h.name, label: h.online ? h.name : `${h.name} (away)` }))}
+          placeholder="Choose a host, or type part of its name"
+          searchable
+          nothingFoundMessage="No host has that in its name."
+          onSearchChange={(text) => {
+            setPart(text === host ? '' : text);
+          }}
+          data={
+            !host || choices.some((c) => c.value === host)
+              ? choices
+              : [{ value: host, label: host }, ...choices]
+          }
           value={host || null}
           allowDeselect={false}
           onChange={(v) => {

@@ -30,7 +30,7 @@ export function Profile() {
       ),
     onSuccess: () => cache.invalidateQueries({ queryKey: ['profile', id] }),
   });
-  if (error) return <Failure error={error} />;
+  if (error && !data) return <Failure error={error} />;
   if (!data) return <Loader aria-label="Loading" />;
   const { profile: p, definition: d } = data;
   const names = [

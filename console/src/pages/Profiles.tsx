@@ -11,7 +11,7 @@ export function Profiles() {
     queryKey: ['profiles'],
     queryFn: () => take(api.GET('/api/v1/profiles')),
   });
-  if (error) return <Failure error={error} />;
+  if (error && !data) return <Failure error={error} />;
   if (!data) return <Loader aria-label="Loading" />;
   return (
     <Stack gap="md">

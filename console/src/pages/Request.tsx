@@ -18,7 +18,7 @@ export function Request() {
     queryKey: ['request', id],
     queryFn: () => take(api.GET('/api/v1/requests/{id}', { params: { path: { id } } })),
   });
-  if (error) return <Failure error={error} />;
+  if (error && !data) return <Failure error={error} />;
   if (!data) return <Loader aria-label="Loading" />;
   return (
     <Stack gap="md">

@@ -26,7 +26,7 @@ export function Requests() {
       ),
     placeholderData: keepPreviousData,
   });
-  if (error) return <Failure error={error} />;
+  if (error && !data) return <Failure error={error} />;
   if (!data) return <Loader aria-label="Loading" />;
   return (
     <Stack gap="md">

@@ -16,7 +16,7 @@ export function Today() {
     queryFn: () => take(api.GET('/api/v1/today')),
     refetchInterval: 30_000,
   });
-  if (error) return <Failure error={error} />;
+  if (error && !data) return <Failure error={error} />;
   if (!data) return <Loader aria-label="Loading" />;
   const { counts, concerns } = data;
   const next = data.lookahead.items

@@ -1,4 +1,5 @@
 using System.Text.Json;
+using Microsoft.AspNetCore.Mvc;
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Service.Storage;
@@ -9,19 +10,31 @@ namespace OrderlyBeacon.Service.Bindings;
 public sealed record ServiceList
 {
     /// <summary>Part of a name of the service or its host.</summary>
+    [FromQuery(Name = "search")]
     public string? Search { get; init; }
 
     /// <summary>One of <see cref="ServiceQueries.States"/>.</summary>
+    [FromQuery(Name = "state")]
     public string? State { get; init; }
+
+    [FromQuery(Name = "host")]
     public string? Host { get; init; }
+
+    [FromQuery(Name = "connector")]
     public string? Connector { get; init; }
 
     /// <summary>What is served expires before.</summary>
+    [FromQuery(Name = "endsBefore")]
     public DateTimeOffset? EndsBefore { get; init; }
+
+    [FromQuery(Name = "sort")]
     public string? Sort { get; init; }
 
     /// <summary>Where the page before ended: its <c>next</c>.</summary>
+    [FromQuery(Name = "after")]
     public string? After { get; init; }
+
+    [FromQuery(Name = "take")]
     public int? Take { get; init; }
 }
 

@@ -262,6 +262,7 @@ internal static class Composition
         app.UseExceptionHandler(
             new ExceptionHandlerOptions { ExceptionHandler = Problems.HandleAsync, SuppressDiagnosticsCallback = _ => true }
         );
+        app.UseStatusCodePages(c => Problems.SayWhatCannotBeReadAsync(c.HttpContext));
         app.UseDoors(options);
         app.UseConsoleFiles();
         app.UseAuthentication();

@@ -62,6 +62,19 @@ internal static class Problems
         await context.Response.WriteAsJsonAsync(shape, BeaconJson.Default.Problem, "application/problem+json", context.RequestAborted);
     }
 
+    /// <summary>A parameter that the platform could not read ends a call with a bare 400: it gets words.</summary>
+    public static Task SayWhatCannotBeReadAsync(HttpContext context) =>
+        context.Response.StatusCode == 400 && context.Request.Path.StartsWithSegments("/api")
+            ? WriteAsync(
+                context,
+                new(
+                    ProblemCode.InputInvalid,
+                    $"A parameter of the call cannot be read: {context.Request.QueryString}.",
+                    "Numbers are digits, dates are written as 2027-01-31T00:00:00Z; compare the call with /api/openapi.json."
+                )
+            )
+            : Task.CompletedTask;
+
     /// <summary>Expected failures are told; everything else is logged and told as one code, without its inside.</summary>
     public static async Task HandleAsync(HttpContext context)
     {

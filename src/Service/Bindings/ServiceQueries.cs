@@ -42,7 +42,13 @@ public sealed record ServiceList
 public sealed class ServiceQueries(BeaconDb db, Hosts.Presence presence, BeaconOptions options, TimeProvider clock)
 {
     /// <summary>A service with what is joined to it.</summary>
-    private sealed record Row(HostService Service, string Host, Binding? Binding, string? Certificate);
+    private sealed class Row
+    {
+        public required HostService Service { get; init; }
+        public required string Host { get; init; }
+        public Binding? Binding { get; init; }
+        public string? Certificate { get; init; }
+    }
 
     /// <summary>States that have a word of their own besides the faults.</summary>
     private const string Accepted = "accepted",
@@ -129,7 +135,13 @@ public sealed class ServiceQueries(BeaconDb db, Hosts.Presence presence, BeaconO
         where h.State == HostState.Joined
         from b in db.Bindings.Where(b => b.ServiceId == s.Id).DefaultIfEmpty()
         from c in db.Certificates.Where(c => b != null && c.Id == b.CertificateId).DefaultIfEmpty()
-        select new Row(s, h.Name, b, c == null ? null : c.Name);
+        select new Row
+        {
+            Service = s,
+            Host = h.Name,
+            Binding = b,
+            Certificate = c == null ? null : c.Name,
+        };
 
     /// <summary>The same that <see cref="Info(Row)"/> says of one, as conditions.</summary>
     private IQueryable<Row> InState(IQueryable<Row> rows, string? state)

@@ -34,6 +34,8 @@ internal static class Program
             await Flood.RunAsync(_out, Report, ReportAtLeast);
         if (part is "" or "table")
             await Table.RunAsync(Report);
+        if (part is "" or "fleet")
+            await Fleet.RunAsync(_out, Report);
         if (part is "" or "client")
             await ClientAsync(args[1]);
         if (part is "" or "idle")

@@ -1,0 +1,165 @@
+using System.Diagnostics;
+using Microsoft.Data.Sqlite;
+
+namespace OrderlyBeacon.Benchmarks;
+
+/// <summary>A service with 10,000 hosts and 30,000 services: what its lists cost beside the bare query of the same rows, how large they are, and what the service weighs.</summary>
+internal static class Fleet
+{
+    private const int Hosts = 10_000,
+        EachHas = 3,
+        Page = 50;
+
+    private static readonly string[] Faults = ["plain-only", "self-signed", "name-missing"];
+
+    /// <summary>A list, and the same rows asked of the database alone.</summary>
+    private sealed record Case(string What, string Path, string Sql);
+
+    private const string Columns = "s.Name, h.Name, s.NamesJson, s.EndpointsJson, s.PlacesJson, s.LooksJson, s.ServedSerial, s.ServedUntil";
+    private const string From = "FROM Hosts h CROSS JOIN Services s ON s.HostId = h.Id WHERE h.State = 1";
+
+    private static readonly IReadOnlyList<Case> Cases =
+    [
+        new("services, first page", "services?take=50", $"SELECT {Columns} {From} ORDER BY h.Name, s.Name LIMIT 50"),
+        new(
+            "services, a page in the middle",
+            "services?take=50&after=h05000.fleet.example/s1.h05000.fleet.example",
+            $"SELECT {Columns} {From} AND h.Name >= 'h05000.fleet.example' ORDER BY h.Name, s.Name LIMIT 52"
+        ),
+        new(
+            "services, soonest to end",
+            "services?take=50&sort=ends",
+            $"SELECT {Columns} FROM Services s JOIN Hosts h ON h.Id = s.HostId WHERE s.ServedUntil IS NOT NULL ORDER BY s.ServedUntil LIMIT 50"
+        ),
+        new(
+            "services, self-signed",
+            "services?take=50&state=self-signed",
+            $"SELECT {Columns} {From} AND s.Fault = 'self-signed' ORDER BY h.Name, s.Name LIMIT 50"
+        ),
+        new(
+            "services of one host",
+            "services?take=50&host=h07777.fleet.example",
+            $"SELECT {Columns} {From} AND h.Name = 'h07777.fleet.example' ORDER BY h.Name, s.Name LIMIT 50"
+        ),
+        new(
+            "services, search",
+            "services?take=50&search=h0777",
+            $"SELECT {Columns} {From} AND s.NamesJson LIKE '%h0777%' ORDER BY h.Name, s.Name LIMIT 50"
+        ),
+        new("hosts, first page", "hosts?take=50", "SELECT * FROM Hosts h WHERE h.State <> 2 ORDER BY h.Name LIMIT 50"),
+        new(
+            "hosts, a page in the middle",
+            "hosts?take=50&after=h05000.fleet.example",
+            "SELECT * FROM Hosts h WHERE h.Name > 'h05000.fleet.example' ORDER BY h.Name LIMIT 50"
+        ),
+    ];
+
+    public static async Task RunAsync(string output, Action<string, double, double, string> atMost)
+    {
+        Console.WriteLine($"\nA fleet of {Hosts:N0} hosts and {Hosts * EachHas:N0} services");
+        using var service = await RunningService.StartAsync(output, "ec-p256");
+        var source = $"Data Source={Path.Combine(service.Data, "beacon.db")}";
+        Fill(source);
+        await service.RestartAsync();
+        using var http = service.Client();
+        using var bare = new SqliteConnection(source);
+        bare.Open();
+        foreach (var c in Cases)
+            await CompareAsync(http, bare, c, atMost);
+        var (today, size) = await TimeAsync(http, "today", 3);
+        Console.WriteLine($"  today: {today:0} ms, {size / 1024.0:0} kB");
+        atMost("the service then weighs", RunningService.Resident(service.Id), 250, "MB");
+    }
+
+    private static async Task CompareAsync(HttpClient http, SqliteConnection bare, Case c, Action<string, double, double, string> atMost)
+    {
+        var (ours, size) = await TimeAsync(http, c.Path, 60);
+        var theirs = double.MaxValue;
+        using var command = bare.CreateCommand();
+        command.CommandText = c.Sql;
+        for (var i = 0; i < 60; i++)
+        {
+            var clock = Stopwatch.StartNew();
+            using var r = command.ExecuteReader();
+            while (r.Read())
+                for (var f = 0; f < r.FieldCount; f++)
+                    _ = r.GetValue(f);
+            theirs = Math.Min(theirs, clock.Elapsed.TotalMilliseconds);
+        }
+        atMost($"{c.What}: ours {ours:0.0} ms with HTTP, bare {theirs:0.00} ms", ours / theirs, 5, "×");
+        atMost($"{c.What}: an answer of", size / 1024.0, 200, "kB");
+    }
+
+    private static async Task<(double Milliseconds, int Bytes)> TimeAsync(HttpClient http, string path, int times)
+    {
+        var (best, size) = (double.MaxValue, 0);
+        for (var i = 0; i < times; i++)
+        {
+            var clock = Stopwatch.StartNew();
+            using var answer = await http.GetAsync("/api/v1/" + path);
+            size = (await answer.EnsureSuccessStatusCode().Content.ReadAsByteArrayAsync()).Length;
+            best = Math.Min(best, clock.Elapsed.TotalMilliseconds);
+        }
+        return (best, size);
+    }
+
+    private static void Fill(string source)
+    {
+        using var connection = new SqliteConnection(source);
+        connection.Open();
+        using var tx = connection.BeginTransaction();
+        using var host = connection.CreateCommand();
+        host.CommandText =
+            "INSERT INTO Hosts (Id, Name, State, LastSeen, AgentVersion, AddressesJson, EntriesJson, Owner, MetJson) VALUES ($id, $name, 1, $at, '0.2', '[\"192.0.2.1\"]', '[]', 'group:administrators', '{}')";
+        using var row = connection.CreateCommand();
+        row.CommandText =
+            "INSERT INTO Services (HostId, Name, Connector, NamesJson, EndpointsJson, PlacesJson, LooksJson, Fault, ServedSerial, ServedFrom, ServedUntil) VALUES ($host, $name, 'nginx', $names, $ends, $places, $looks, $fault, $serial, $at, $until)";
+        var at = DateTimeOffset.UtcNow.ToUnixTimeMilliseconds();
+        for (var h = 0; h < Hosts; h++)
+        {
+            var name = $"h{h:00000}.fleet.example";
+            Run(host, ("$id", h + 1), ("$name", name), ("$at", at));
+            for (var s = 0; s < EachHas; s++)
+            {
+                var n = h * EachHas + s;
+                var fault = n % 500 == 0 ? Faults[n / 500 % Faults.Length] : null;
+                Run(
+                    row,
+                    ("$host", h + 1),
+                    ("$name", $"s{s}.{name}"),
+                    ("$names", $"[\"s{s}.{name}\",\"www.s{s}.{name}\"]"),
+                    (
+                        "$ends",
+                        "[{\"address\":\"192.0.2.1\",\"port\":443,\"tls\":true},{\"address\":\"192.0.2.1\",\"port\":80,\"tls\":false}]"
+                    ),
+                    ("$places", $"[\"/etc/nginx/sites/s{s}.conf:2\"]"),
+                    ("$looks", LooksOf($"s{s}.{name}", fault)),
+                    ("$fault", fault),
+                    ("$serial", $"4A{n:X30}"),
+                    ("$at", at),
+                    ("$until", at + (30 + n % 60) * 86_400_000L)
+                );
+            }
+        }
+        tx.Commit();
+    }
+
+    private static string LooksOf(string name, string? fault)
+    {
+        var problems = fault is null
+            ? "[]"
+            : $"[{{\"fault\":\"{fault}\",\"severity\":\"now\",\"reason\":\"The certificate is not accepted.\",\"hurts\":\"Browsers warn; programs refuse.\",\"cure\":\"Request one from our authority and bind it.\"}}]";
+        var severity = fault is null ? "fine" : "now";
+        return $"[{{\"address\":\"192.0.2.1\",\"port\":443,\"serverName\":\"{name}\",\"at\":\"2026-11-26T12:00:00+00:00\",\"outcome\":\"served\",\"protocol\":\"TLS 1.3\",\"accepted\":{(fault is null ? "true" : "false")},\"severity\":\"{severity}\",\"problems\":{problems},\"chainSteps\":[\"{name} was issued by Thistledown Rail Issuing.\",\"Thistledown Rail Issuing was issued by Thistledown Rail Root.\",\"Thistledown Rail Root is a trust anchor.\"],\"served\":null,\"from\":\"h.fleet.example\"}}]";
+    }
+
+    private static void Run(SqliteCommand command, params (string Name, object? Value)[] values)
+    {
+        foreach (var (name, value) in values)
+            if (command.Parameters.Contains(name))
+                command.Parameters[name].Value = value ?? DBNull.Value;
+            else
+                command.Parameters.AddWithValue(name, value ?? DBNull.Value);
+        command.ExecuteNonQuery();
+    }
+}

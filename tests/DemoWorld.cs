@@ -25,7 +25,12 @@ public sealed class DemoWorld : IAsyncLifetime
 
     public int Port { get; }
     public string Url => $"https://localhost:{Port}";
-    public string Data => _scratch["demo"];
+    /// <summary>Pictures show a path as a shop would have it.</summary>
+    private const string ForPictures = "/srv/thistledown";
+
+    private static readonly bool TakesPictures = Environment.GetEnvironmentVariable("SHOTS") is not null;
+
+    public string Data => TakesPictures ? ForPictures : _scratch["demo"];
     public string Home => _scratch["home"];
     public string Web01 => $"127.{Port / 256}.{Port % 256}.11";
     public string Web02 => $"127.{Port / 256}.{Port % 256}.12";
@@ -145,6 +150,8 @@ public sealed class DemoWorld : IAsyncLifetime
     public async ValueTask DisposeAsync()
     {
         await StopAsync();
+        if (TakesPictures)
+            Directory.Delete(ForPictures, recursive: true);
         if (Environment.GetEnvironmentVariable("BEACON_KEEP") is null)
             _scratch.Dispose();
     }

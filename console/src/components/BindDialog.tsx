@@ -174,11 +174,14 @@ function Change({
                 {c.path}
               </Text>
               <pre className="mono diff">
-                {c.diff.split('\n').map((line, i) => (
-                  <div key={i} className={lineKind(line)}>
-                    {line || ' '}
-                  </div>
-                ))}
+                {c.diff
+                  .trimEnd()
+                  .split('\n')
+                  .map((line, i) => (
+                    <div key={i} className={lineKind(line)}>
+                      {line || ' '}
+                    </div>
+                  ))}
               </pre>
             </section>
           ))}

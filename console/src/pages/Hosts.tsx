@@ -74,7 +74,9 @@ export function Hosts() {
   };
   const states = view === 'services' ? serviceStates : hostStates;
   const sorts =
-    view === 'services' ? { name: 'Name', ends: 'Ends first' } : { name: 'Name', seen: 'Seen longest ago' };
+    view === 'services'
+      ? { name: 'By name', ends: 'Soonest to end' }
+      : { name: 'By name', seen: 'Seen longest ago' };
   return (
     <Stack gap="md">
       <Group justify="space-between">
@@ -298,10 +300,7 @@ export function ServiceTable({
             <tr key={`${s.host}/${s.name}`}>
               <td>
                 <span className="name">{withHost ? `${shortHost(s.host)}/${s.name}` : s.name}</span>
-                <div className="dim">
-                  {s.connector}
-                  {s.names.length > 1 ? ` · ${s.names.slice(1).join(', ')}` : ''}
-                </div>
+                <div className="dim">{called(s)}</div>
               </td>
               <td>
                 <State severity={s.severity} word={s.state} />
@@ -356,6 +355,13 @@ export function ServiceTable({
       </table>
     </>
   );
+}
+
+/** Its kind, and what else clients call it. */
+function called(s: ServiceInfo): string {
+  const others = s.names.filter((n) => n !== s.name).join(', ');
+  if (s.name.startsWith(s.connector)) return `called ${others}`;
+  return others ? `${s.connector} · ${others}` : s.connector;
 }
 
 const ways: Record<string, string> = {

@@ -25,6 +25,7 @@ public sealed class DemoWorld : IAsyncLifetime
 
     public int Port { get; }
     public string Url => $"https://localhost:{Port}";
+
     /// <summary>Pictures show a path as a shop would have it.</summary>
     private const string ForPictures = "/srv/thistledown";
 

@@ -91,7 +91,15 @@ public sealed record LookaheadItem(
     string? Link
 );
 
-public sealed record Lookahead(DateTimeOffset At, IReadOnlyList<LookaheadItem> Items);
+/// <param name="Items">Those that come first, each by its name.</param>
+public sealed record Lookahead(DateTimeOffset At, IReadOnlyList<LookaheadItem> Items)
+{
+    /// <summary>How many of all expire between one mark and the next, the first from now on.</summary>
+    public IReadOnlyList<LookaheadDensity> Density { get; init; } = [];
+}
+
+/// <param name="Until">The mark that ends the stretch.</param>
+public sealed record LookaheadDensity(DateTimeOffset Until, int Count);
 
 // ---- hosts and services
 

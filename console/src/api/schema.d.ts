@@ -1558,7 +1558,19 @@ export interface components {
         Lookahead: {
             /** Format: date-time */
             at: string;
+            /** @description Those that come first, each by its name. */
             items: components["schemas"]["LookaheadItem"][];
+            /** @description How many of all expire between one mark and the next, the first from now on. */
+            density?: components["schemas"]["LookaheadDensity"][];
+        };
+        LookaheadDensity: {
+            /**
+             * Format: date-time
+             * @description The mark that ends the stretch.
+             */
+            until: string;
+            /** Format: int32 */
+            count: number;
         };
         /** @description One life on the time axis. */
         LookaheadItem: {

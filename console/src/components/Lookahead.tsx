@@ -7,6 +7,7 @@ import classes from './Lookahead.module.css';
 const minute = 60_000;
 const dayMs = 86_400_000;
 const rowHeight = 26;
+const densityHeight = 70;
 const labelWidth = 250;
 const ticks: [number, string][] = [
   [-30 * dayMs, 'past'],
@@ -29,6 +30,11 @@ export function Lookahead({ data, now }: { data: Data; now: number }) {
   const { ref, width } = useElementSize();
   const wide = Math.max(width, 640);
   const items = data.items.slice(0, 40);
+  // With many certificates the first have their bars; how many expire when is a density over the axis.
+  const density = data.density ?? [];
+  const all = density.reduce((sum, d) => sum + d.count, 0);
+  const dense = all > items.length;
+  const top = dense ? densityHeight : 0;
   // The past gets a tenth of the width: what is ahead matters.
   const nowAt = labelWidth + (wide - labelWidth) / 10;
   const x = (t: number) =>
@@ -40,7 +46,7 @@ export function Lookahead({ data, now }: { data: Data; now: number }) {
         (nowAt - labelWidth) *
           Math.min(1, Math.log1p(-t / (5 * minute)) / Math.log1p((730 * dayMs) / (5 * minute)));
   const at = (iso: string) => x(Date.parse(iso) - now);
-  const height = items.length * rowHeight + 34;
+  const height = items.length * rowHeight + 34 + top;
   return (
     <div ref={ref} className="scroll">
       <svg width={wide} height={height} role="group" aria-label="Every certificate on a time axis">
@@ -52,8 +58,9 @@ export function Lookahead({ data, now }: { data: Data; now: number }) {
             </text>
           </g>
         ))}
+        {dense && <Density density={density} all={all} x={x} now={now} shown={items.length} />}
         {items.map((i, row) => (
-          <g key={`${i.kind} ${i.name}`} transform={`translate(0 ${22 + row * rowHeight})`}>
+          <g key={`${i.kind} ${i.name}`} transform={`translate(0 ${22 + top + row * rowHeight})`}>
             <Row item={i} at={at} now={now} />
           </g>
         ))}
@@ -63,6 +70,57 @@ export function Lookahead({ data, now }: { data: Data; now: number }) {
         </text>
       </svg>
     </div>
+  );
+}
+
+/** How many certificates expire between one mark and the next: taller is more, by the logarithm, with the number on it. */
+function Density({
+  density,
+  all,
+  x,
+  now,
+  shown,
+}: {
+  density: { until: string; count: number }[];
+  all: number;
+  x: (t: number) => number;
+  now: number;
+  shown: number;
+}) {
+  const tallest = Math.log1p(Math.max(...density.map((d) => d.count)));
+  return (
+    <g
+      role="img"
+      aria-label={density.map((d) => `${d.count} expire ${when(d.until, now)} or before`).join('; ')}
+    >
+      <text className={classes.label} x={0} y={40}>
+        {all} certificates
+      </text>
+      <text className={classes.small} x={0} y={56}>
+        the first {shown} are below
+      </text>
+      {density.map((d, i) => {
+        const from = x(i === 0 ? 0 : Date.parse(density[i - 1]?.until ?? '') - now);
+        const to = x(Date.parse(d.until) - now);
+        const tall = d.count === 0 ? 0 : Math.max(3, (44 * Math.log1p(d.count)) / tallest);
+        return (
+          <g key={d.until}>
+            <rect
+              className={classes.density}
+              x={from + 1}
+              y={80 - tall}
+              width={Math.max(1, to - from - 2)}
+              height={tall}
+            />
+            {d.count > 0 && (
+              <text className={classes.small} x={(from + to) / 2} y={76 - tall} textAnchor="middle">
+                {d.count}
+              </text>
+            )}
+          </g>
+        );
+      })}
+    </g>
   );
 }
 

@@ -87,16 +87,59 @@ public sealed class ServiceQueries(BeaconDb db, Hosts.Presence presence, BeaconO
             ? Info(row)
             : null;
 
-    /// <summary>All services, for who must see each of them.</summary>
-    public async Task<List<ServiceInfo>> AllAsync(CancellationToken ct) =>
-        [.. (await Joined(db.Services.AsNoTracking()).OrderBy(r => r.Host).ThenBy(r => r.Service.Name).ToListAsync(ct)).Select(Info)];
+    /// <summary>How many services are in each state that needs a hand, by the states' words; those of none are left out.</summary>
+    public async Task<Dictionary<string, int>> CountsAsync(CancellationToken ct)
+    {
+        var joined = db.Services.AsNoTracking().Where(s => db.Hosts.Any(h => h.Id == s.HostId && h.State == HostState.Joined));
+        var counts = await joined
+            .Where(s => s.Fault != null && s.Fault != EndsSoon && s.Fault != Expired)
+            .GroupBy(s => s.Fault!)
+            .Select(g => new { g.Key, Count = g.Count() })
+            .ToDictionaryAsync(g => g.Key, g => g.Count, ct);
+        foreach (var state in new[] { Behind, Broken, Expired, EndsSoon })
+            if (await InState(Joined(db.Services.AsNoTracking()), state).CountAsync(ct) is > 0 and var n)
+                counts[state] = n;
+        return counts;
+    }
+
+    /// <summary>The first few services in a state.</summary>
+    public async Task<List<ServiceInfo>> FewAsync(string state, int most, CancellationToken ct) =>
+        [
+            .. (
+                await InState(Joined(db.Services.AsNoTracking()), state)
+                    .OrderBy(r => r.Host)
+                    .ThenBy(r => r.Service.Name)
+                    .Take(most)
+                    .ToListAsync(ct)
+            ).Select(Info),
+        ];
+
+    /// <summary>Those that serve something which nothing of ours renews, soonest to end first.</summary>
+    public async Task<List<ServiceInfo>> UnmanagedAsync(int most, CancellationToken ct) =>
+        [
+            .. (
+                await Joined(db.Services.AsNoTracking())
+                    .Where(r => r.Binding == null && r.Service.ServedUntil != null)
+                    .Where(r => !db.Editions.Any(e => e.Serial == r.Service.ServedSerial))
+                    .OrderBy(r => r.Service.ServedUntil)
+                    .Take(most)
+                    .ToListAsync(ct)
+            ).Select(Info),
+        ];
 
     /// <summary>One page, filtered and sorted by the database.</summary>
     /// <exception cref="Core.BeaconProblem">A word for a state or a sort is not known, or the page goes on behind nothing.</exception>
     public async Task<Page<ServiceInfo>> PageAsync(ServiceList list, CancellationToken ct)
     {
         var (sort, take) = (ListQuery.Word("sort", list.Sort, Sorts), ListQuery.Take(list.Take));
-        var rows = Joined(Narrowed(list));
+        // A host is meant by its whole name or the first part of it.
+        var hosts = list.Host is { Length: > 0 } host
+            ? await db
+                .Hosts.Where(h => h.Name == host || (string.Compare(h.Name, host + ".") > 0 && string.Compare(h.Name, host + "/") < 0))
+                .Select(h => h.Id)
+                .ToListAsync(ct)
+            : null;
+        var rows = Joined(Narrowed(list, hosts));
         rows = InState(rows, ListQuery.Word("state", list.State, States));
         if (list.After is { Length: > 0 } after)
             rows = await BehindAsync(rows, after, sort, ct);
@@ -108,7 +151,7 @@ public sealed class ServiceQueries(BeaconDb db, Hosts.Presence presence, BeaconO
         return new([.. page.Select(Info)], page.Count == take ? $"{page[^1].Host}/{page[^1].Service.Name}" : null);
     }
 
-    private IQueryable<HostService> Narrowed(ServiceList list)
+    private IQueryable<HostService> Narrowed(ServiceList list, List<int>? hosts)
     {
         var q = db.Services.AsNoTracking();
         if (list.Search is { } search && !string.IsNullOrWhiteSpace(search))
@@ -118,8 +161,8 @@ public sealed class ServiceQueries(BeaconDb db, Hosts.Presence presence, BeaconO
                 s.NamesJson.Contains(part) || s.Name.Contains(part) || db.Hosts.Any(h => h.Id == s.HostId && h.Name.Contains(part))
             );
         }
-        if (list.Host is { Length: > 0 } host)
-            q = q.Where(s => db.Hosts.Any(h => h.Id == s.HostId && (h.Name == host || h.Name.StartsWith(host + "."))));
+        if (hosts is not null)
+            q = q.Where(s => hosts!.Contains(s.HostId));
         if (list.Connector is { Length: > 0 } connector)
             q = q.Where(s => s.Connector == connector);
         if (list.EndsBefore is { } before)
@@ -258,7 +301,8 @@ public sealed class ServiceQueries(BeaconDb db, Hosts.Presence presence, BeaconO
         );
     }
 
-    private static string Word(string fault) =>
+    /// <summary>A fault or state in a person's words.</summary>
+    public static string Word(string fault) =>
         fault switch
         {
             "plain-only" => "not encrypted",

@@ -40,6 +40,76 @@ public sealed class CertificateQueries(BeaconDb db, AuthorityRegistry registry, 
         return new(items, ids.Count == take ? items[^1].Name : null);
     }
 
+    /// <summary>Certificates that somebody may have to look at: a try failed, nothing was issued, the edition in use was revoked, or expires and nothing renews it.</summary>
+    public async Task<List<CertificateInfo>> NeedingAsync(int most, CancellationToken ct)
+    {
+        var now = clock.GetUtcNow();
+        var soon = now.AddDays(30);
+        var ids = await Ours().Where(c => c.Failures > 0 || !c.HasEdition).OrderBy(c => c.Id).Select(c => c.Id).Take(most).ToListAsync(ct);
+        var current = db.Editions.AsNoTracking().Where(e => e.State == EditionState.Current);
+        ids.AddRange(
+            await current.Where(e => e.RevokedAt != null).OrderBy(e => e.RevokedAt).Select(e => e.CertificateId).Take(most).ToListAsync(ct)
+        );
+        ids.AddRange(
+            await current
+                .Where(e => e.NotAfter < soon)
+                .Where(e => e.NotAfter < now || db.Certificates.Any(c => c.Id == e.CertificateId && !c.Automatic))
+                .OrderByDescending(e => e.NotAfter)
+                .Select(e => e.CertificateId)
+                .Take(most)
+                .ToListAsync(ct)
+        );
+        return await InfosAsync(await Ours().Where(c => ids.Contains(c.Id)).Select(c => c.Id).ToListAsync(ct), ct);
+    }
+
+    /// <summary>Those that expire first, and those that are renewed first.</summary>
+    public async Task<List<CertificateInfo>> NextAsync(int most, CancellationToken ct)
+    {
+        var now = clock.GetUtcNow();
+        var ids = await db
+            .Editions.AsNoTracking()
+            .Where(e => e.State == EditionState.Current && e.NotAfter > now)
+            .Where(e => db.Certificates.Any(c => c.Id == e.CertificateId && c.Profile != "agent"))
+            .OrderBy(e => e.NotAfter)
+            .Select(e => e.CertificateId)
+            .Take(most)
+            .ToListAsync(ct);
+        ids.AddRange(
+            await Ours().Where(c => c.NextActionAt != null).OrderBy(c => c.NextActionAt).Select(c => c.Id).Take(5).ToListAsync(ct)
+        );
+        return await InfosAsync([.. ids.Distinct()], ct);
+    }
+
+    /// <summary>Certificates of these hosts, for suggestions.</summary>
+    public async Task<List<CertificateInfo>> OfHostsAsync(IReadOnlyList<string> hosts, int most, CancellationToken ct) =>
+        await InfosAsync(
+            await Ours()
+                .Where(c => db.Hosts.Any(h => h.Id == c.HostId && hosts.Contains(h.Name)))
+                .OrderBy(c => c.Id)
+                .Select(c => c.Id)
+                .Take(most)
+                .ToListAsync(ct),
+            ct
+        );
+
+    /// <summary>Whether what was handed out has been replaced: it is served somewhere, where it is told, or all its names are in one that is bound.</summary>
+    public async Task<bool> IsReplacedAsync(CertificateInfo c, CancellationToken ct)
+    {
+        if (c.Host is not null || c.Serial is null)
+            return false;
+        if (await db.Services.AnyAsync(s => s.ServedSerial == c.Serial, ct))
+            return true;
+        var first = "\"" + c.Names.FirstOrDefault() + "\"";
+        var bound = await Ours()
+            .Where(o => o.NamesJson.Contains(first) && db.Bindings.Any(b => b.CertificateId == o.Id))
+            .Select(o => o.NamesJson)
+            .Take(20)
+            .ToListAsync(ct);
+        return bound.Any(names => c.Names.All(Shapes.Strings(names).Contains));
+    }
+
+    private IQueryable<Certificate> Ours() => db.Certificates.AsNoTracking().Where(c => c.Profile != "agent");
+
     public async Task<List<CertificateInfo>> InfosAsync(List<int> ids, CancellationToken ct)
     {
         var rows = await (

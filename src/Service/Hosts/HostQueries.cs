@@ -53,6 +53,13 @@ public sealed class HostQueries(BeaconDb db, OrderDesk desk, Presence presence)
         return new([.. page.Select(h => Info(h, desk, counts.GetValueOrDefault(h.Id)))], page.Count == take ? page[^1].Name : null);
     }
 
+    /// <summary>How many hosts have not been heard from, and the first few of them.</summary>
+    public async Task<(int Count, IReadOnlyList<Host> First)> AwayAsync(int most, CancellationToken ct)
+    {
+        var away = InState(db.Hosts.AsNoTracking(), "away");
+        return (await away.CountAsync(ct), await away.OrderBy(h => h.Name).Take(most).ToListAsync(ct));
+    }
+
     private IQueryable<Host> Found(string? search)
     {
         var q = db.Hosts.AsNoTracking().Where(h => h.State != HostState.Removed);

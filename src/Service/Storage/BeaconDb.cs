@@ -114,16 +114,20 @@ public sealed class BeaconDb(DbContextOptions<BeaconDb> options, WriteGate gate)
             e.HasIndex(x => new { x.HostId, x.Name }).IsUnique();
             e.HasIndex(x => x.ServedUntil);
             e.HasIndex(x => x.Fault);
+            e.HasIndex(x => x.ServedSerial);
         });
         b.Entity<Binding>(e =>
         {
             e.HasIndex(x => x.ServiceId).IsUnique();
             e.HasIndex(x => x.CertificateId);
+            e.HasIndex(x => x.State);
         });
         b.Entity<Certificate>(e =>
         {
             e.HasIndex(x => x.Name).IsUnique();
             e.HasIndex(x => x.NextActionAt);
+            e.HasIndex(x => x.Failures);
+            e.HasIndex(x => x.HasEdition);
             e.HasIndex(x => x.Owner);
             e.Property(x => x.Version).IsConcurrencyToken();
         });

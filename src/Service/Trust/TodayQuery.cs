@@ -15,6 +15,7 @@ namespace OrderlyBeacon.Service.Trust;
 public sealed class TodayQuery(
     BeaconDb db,
     ServiceQueries services,
+    Hosts.HostQueries hosts,
     CertificateQueries certificates,
     AuthorityRegistry registry,
     AuthorityKeys keys,
@@ -28,54 +29,20 @@ public sealed class TodayQuery(
     TimeProvider clock
 )
 {
+    /// <summary>More of one kind are not told one by one in any case.</summary>
+    private const int MostOfAKind = 200,
+        MostAhead = 60;
+
     public async Task<Today> RunAsync(CancellationToken ct)
     {
         var now = clock.GetUtcNow();
-        var hosts = await db.Hosts.AsNoTracking().Where(h => h.State == HostState.Joined).ToListAsync(ct);
-        var found = await services.AllAsync(ct);
-        var ids = await db.Certificates.AsNoTracking().Where(c => c.Profile != "agent").Select(c => c.Id).Take(5000).ToListAsync(ct);
-        var certs = await certificates.InfosAsync(ids, ct);
         var concerns = new List<Concern>();
-        var served = found.Select(s => s.Look?.Served?.Serial).OfType<string>().ToHashSet();
-        // What a service shows is told with the service.
-        // What was handed out and is no longer served under any of its names has been replaced.
-        concerns.AddRange(
-            certs
-                .Where(c =>
-                    c.Host is not null
-                    || c.Serial is null
-                    || !(served.Contains(c.Serial) || certs.Any(o => o.Bindings.Count > 0 && c.Names.All(o.Names.Contains)))
-                )
-                .SelectMany(OfCertificate)
-        );
-        concerns.AddRange(found.SelectMany(s => OfService(s, found, certs)));
-        foreach (var h in hosts.Where(h => !desk.IsOnline(h)))
-            concerns.Add(
-                new(
-                    Severity.Now,
-                    "host-away",
-                    Short(h.Name),
-                    $"Its agent has not been heard from{(desk.LastSeen(h) is { } t ? $" since {t:yyyy-MM-dd HH:mm} UTC" : "")}.",
-                    "Nothing on it is renewed or looked at.",
-                    "Start the agent on it.",
-                    ShellCommand.Of($"beacon host show {Short(h.Name)}"),
-                    "/hosts"
-                )
-            );
-        foreach (var h in hosts)
-            if (Shapes.Problem(h.ProblemJson) is { } p)
-                concerns.Add(
-                    new(
-                        Severity.Now,
-                        p.Code,
-                        Short(h.Name),
-                        p.Message,
-                        "Nothing on it can be changed or renewed.",
-                        p.Cure,
-                        ShellCommand.Of($"beacon host show {Short(h.Name)}"),
-                        "/hosts"
-                    )
-                );
+        foreach (var c in await certificates.NeedingAsync(MostOfAKind, ct))
+            if (!await certificates.IsReplacedAsync(c, ct))
+                concerns.AddRange(OfCertificate(c));
+        var states = await services.CountsAsync(ct);
+        await AddServicesAsync(concerns, states, ct);
+        var away = await AddHostsAsync(concerns, ct);
         foreach (
             var r in await db
                 .Requests.AsNoTracking()
@@ -198,18 +165,80 @@ public sealed class TodayQuery(
             );
         }
 
-        var ordered = concerns.OrderByDescending(c => c.Severity).ThenBy(c => c.About, StringComparer.Ordinal).ToList();
+        var ordered = ConcernGroups.Of(concerns).OrderByDescending(c => c.Severity).ThenBy(c => c.About, StringComparer.Ordinal).ToList();
+        var total = await db.Services.CountAsync(ct);
         var counts = new TodayCounts(
-            hosts.Count,
-            hosts.Count(h => !desk.IsOnline(h)),
-            found.Count,
-            certs.Count,
-            found.Count(s => s.Severity == Severity.Fine),
+            await db.Hosts.CountAsync(h => h.State == HostState.Joined, ct),
+            away,
+            total,
+            await db.Certificates.CountAsync(c => c.Profile != "agent", ct),
+            Math.Max(0, total - states.Values.Sum()),
             ordered.Count(c => c.Severity == Severity.Soon),
             ordered.Count(c => c.Severity == Severity.Now),
             ordered.Count(c => c.Severity == Severity.Failed)
         );
-        return new(now, counts, ordered, Ahead(now, found, certs));
+        return new(now, counts, ordered, await AheadAsync(now, ct));
+    }
+
+    /// <summary>A state that a few services are in is told for each of them; one of many is told once, with where to find them.</summary>
+    private async Task AddServicesAsync(List<Concern> concerns, Dictionary<string, int> states, CancellationToken ct)
+    {
+        var shown = new List<ServiceInfo>();
+        foreach (var (state, count) in states)
+        {
+            var few = await services.FewAsync(state, ConcernGroups.MostSingle, ct);
+            if (count <= ConcernGroups.MostSingle)
+                shown.AddRange(few);
+            else if (few.SelectMany(s => OfService(s, few, [])).FirstOrDefault() is { } one)
+                concerns.Add(ConcernGroups.OfServices(state, count, one, few));
+        }
+        shown = [.. shown.DistinctBy(s => (s.Host, s.Name))];
+        var certs = await certificates.OfHostsAsync([.. shown.Select(s => s.Host).Distinct()], MostOfAKind, ct);
+        concerns.AddRange(shown.SelectMany(s => OfService(s, shown, certs)));
+    }
+
+    /// <returns>How many hosts are away.</returns>
+    private async Task<int> AddHostsAsync(List<Concern> concerns, CancellationToken ct)
+    {
+        var gone = await hosts.AwayAsync(ConcernGroups.MostSingle, ct);
+        if (gone.Count > ConcernGroups.MostSingle)
+            concerns.Add(ConcernGroups.OfHosts(gone.Count, gone.First));
+        else
+            foreach (var h in gone.First)
+                concerns.Add(
+                    new(
+                        Severity.Now,
+                        "host-away",
+                        Short(h.Name),
+                        $"Its agent has not been heard from{(desk.LastSeen(h) is { } t ? $" since {t:yyyy-MM-dd HH:mm} UTC" : "")}.",
+                        "Nothing on it is renewed or looked at.",
+                        "Start the agent on it.",
+                        ShellCommand.Of($"beacon host show {Short(h.Name)}"),
+                        "/hosts"
+                    )
+                );
+        foreach (
+            var h in await db
+                .Hosts.AsNoTracking()
+                .Where(h => h.State == HostState.Joined && h.ProblemJson != null)
+                .OrderBy(h => h.Name)
+                .Take(MostOfAKind)
+                .ToListAsync(ct)
+        )
+            if (Shapes.Problem(h.ProblemJson) is { } p)
+                concerns.Add(
+                    new(
+                        Severity.Now,
+                        p.Code,
+                        Short(h.Name),
+                        p.Message,
+                        "Nothing on it can be changed or renewed.",
+                        p.Cure,
+                        ShellCommand.Of($"beacon host show {Short(h.Name)}"),
+                        "/hosts"
+                    )
+                );
+        return gone.Count;
     }
 
     private static IEnumerable<Concern> OfCertificate(CertificateInfo c)
@@ -325,9 +354,11 @@ public sealed class TodayQuery(
 
     private static string Short(string host) => host.Split('.')[0];
 
-    private Lookahead Ahead(DateTimeOffset now, List<ServiceInfo> found, List<CertificateInfo> certs)
+    /// <summary>Those that come first, each with its name; how many there are of all, by when they expire.</summary>
+    private async Task<Lookahead> AheadAsync(DateTimeOffset now, CancellationToken ct)
     {
         var items = new List<LookaheadItem>();
+        var certs = await certificates.NextAsync(MostAhead, ct);
         foreach (var c in certs.Where(c => c.NotAfter is not null && c.State != "expired"))
             items.Add(
                 new(
@@ -343,11 +374,7 @@ public sealed class TodayQuery(
                     $"/certificates/{Uri.EscapeDataString(c.Name)}"
                 )
             );
-        foreach (
-            var s in found.Where(s =>
-                s.Binding is null && s.Look?.Served is not null && !certs.Any(c => c.Serial == s.Look!.Served!.Serial)
-            )
-        )
+        foreach (var s in (await services.UnmanagedAsync(MostAhead, ct)).Where(s => s.Look?.Served is not null))
             items.Add(
                 new(
                     "found",
@@ -366,7 +393,37 @@ public sealed class TodayQuery(
         foreach (var g in a.Certified)
             if (g.Read() is { } x)
                 items.Add(new("authority", a.Name, null, x.NotBefore, x.NotAfter, null, LifePhase.Fresh, Severity.Fine, a.Kind, null));
-        return new(now, [.. items.OrderBy(i => i.Kind == "authority").ThenBy(i => i.NotAfter)]);
+        return new(now, [.. items.OrderBy(i => i.Kind == "authority").ThenBy(i => i.NotAfter)]) { Density = await DensityAsync(now, ct) };
+    }
+
+    private static readonly IReadOnlyList<TimeSpan> Marks =
+    [
+        TimeSpan.FromMinutes(10),
+        TimeSpan.FromHours(1),
+        TimeSpan.FromHours(6),
+        TimeSpan.FromDays(1),
+        TimeSpan.FromDays(7),
+        TimeSpan.FromDays(30),
+        TimeSpan.FromDays(90),
+        TimeSpan.FromDays(365),
+        TimeSpan.FromDays(3650),
+    ];
+
+    private async Task<IReadOnlyList<LookaheadDensity>> DensityAsync(DateTimeOffset now, CancellationToken ct)
+    {
+        var density = new List<LookaheadDensity>();
+        var from = now;
+        foreach (var to in Marks.Select(m => now + m))
+        {
+            var (after, before) = (from, to);
+            var count = await db.Editions.CountAsync(
+                e => e.State == EditionState.Current && e.NotAfter >= after && e.NotAfter < before && e.Profile != "agent",
+                ct
+            );
+            density.Add(new(before, count));
+            from = to;
+        }
+        return density;
     }
 }
 

@@ -218,6 +218,8 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                     b.HasIndex("ServiceId")
                         .IsUnique();
 
+                    b.HasIndex("State");
+
                     b.ToTable("Bindings");
                 });
 
@@ -275,6 +277,8 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                     b.HasKey("Id");
 
                     b.HasIndex("Fault");
+
+                    b.HasIndex("ServedSerial");
 
                     b.HasIndex("ServedUntil");
 
@@ -353,6 +357,10 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                         .HasColumnType("INTEGER");
 
                     b.HasKey("Id");
+
+                    b.HasIndex("Failures");
+
+                    b.HasIndex("HasEdition");
 
                     b.HasIndex("Name")
                         .IsUnique();

@@ -22,9 +22,29 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                 column: "Fault");
 
             migrationBuilder.CreateIndex(
+                name: "IX_Services_ServedSerial",
+                table: "Services",
+                column: "ServedSerial");
+
+            migrationBuilder.CreateIndex(
                 name: "IX_Services_ServedUntil",
                 table: "Services",
                 column: "ServedUntil");
+
+            migrationBuilder.CreateIndex(
+                name: "IX_Certificates_Failures",
+                table: "Certificates",
+                column: "Failures");
+
+            migrationBuilder.CreateIndex(
+                name: "IX_Certificates_HasEdition",
+                table: "Certificates",
+                column: "HasEdition");
+
+            migrationBuilder.CreateIndex(
+                name: "IX_Bindings_State",
+                table: "Bindings",
+                column: "State");
         }
 
         /// <inheritdoc />
@@ -35,8 +55,24 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                 table: "Services");
 
             migrationBuilder.DropIndex(
+                name: "IX_Services_ServedSerial",
+                table: "Services");
+
+            migrationBuilder.DropIndex(
                 name: "IX_Services_ServedUntil",
                 table: "Services");
+
+            migrationBuilder.DropIndex(
+                name: "IX_Certificates_Failures",
+                table: "Certificates");
+
+            migrationBuilder.DropIndex(
+                name: "IX_Certificates_HasEdition",
+                table: "Certificates");
+
+            migrationBuilder.DropIndex(
+                name: "IX_Bindings_State",
+                table: "Bindings");
 
             migrationBuilder.DropColumn(
                 name: "Fault",

@@ -10,7 +10,7 @@ using OrderlyBeacon.Service.Storage;
 namespace OrderlyBeacon.Service.Storage.Migrations
 {
     [DbContext(typeof(BeaconDb))]
-    [Migration("20261126214501_ServiceFacts")]
+    [Migration("20261126220945_ServiceFacts")]
     partial class ServiceFacts
     {
         /// <inheritdoc />
@@ -221,6 +221,8 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                     b.HasIndex("ServiceId")
                         .IsUnique();
 
+                    b.HasIndex("State");
+
                     b.ToTable("Bindings");
                 });
 
@@ -278,6 +280,8 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                     b.HasKey("Id");
 
                     b.HasIndex("Fault");
+
+                    b.HasIndex("ServedSerial");
 
                     b.HasIndex("ServedUntil");
 
@@ -356,6 +360,10 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                         .HasColumnType("INTEGER");
 
                     b.HasKey("Id");
+
+                    b.HasIndex("Failures");
+
+                    b.HasIndex("HasEdition");
 
                     b.HasIndex("Name")
                         .IsUnique();

@@ -76,7 +76,7 @@ internal static class Fleet
         var (empty, _) = await TimeAsync(http, "session", 100);
         foreach (var c in Cases)
             await CompareAsync(http, bare, c, empty, atMost);
-        var (today, size) = await TimeAsync(http, "today", 3);
+        var (today, size) = await TimeAsync(http, "today", 20);
         Console.WriteLine($"  today: {today:0} ms, {size / 1024.0:0} kB");
         atMost("the service then weighs", RunningService.Resident(service.Id), 250, "MB");
         if (Environment.GetEnvironmentVariable("BEACON_HOLD") is not null)
@@ -134,7 +134,16 @@ internal static class Fleet
             "INSERT INTO Hosts (Id, Name, State, LastSeen, AgentVersion, AddressesJson, EntriesJson, Owner, MetJson) VALUES ($id, $name, 1, $at, '0.2', '[\"192.0.2.1\"]', '[]', 'group:administrators', '{}')";
         using var row = connection.CreateCommand();
         row.CommandText =
-            "INSERT INTO Services (HostId, Name, Connector, NamesJson, EndpointsJson, PlacesJson, LooksJson, Fault, ServedSerial, ServedFrom, ServedUntil) VALUES ($host, $name, 'nginx', $names, $ends, $places, $looks, $fault, $serial, $at, $until)";
+            "INSERT INTO Services (Id, HostId, Name, Connector, NamesJson, EndpointsJson, PlacesJson, LooksJson, Fault, ServedSerial, ServedFrom, ServedUntil) VALUES ($id, $host, $name, 'nginx', $names, $ends, $places, $looks, $fault, $serial, $at, $until)";
+        using var certificate = connection.CreateCommand();
+        certificate.CommandText =
+            "INSERT INTO Certificates (Id, Name, HostId, Profile, Subject, NamesJson, Key, Owner, ApprovedJson, RenewAfter, NewKey, Automatic, Failures, HasEdition, NextActionAt, Version) VALUES ($id, $name, $host, 'server', '', $names, 'ec-p256', 'robin', '[]', 0.66, 1, 1, $failures, 1, $next, 1)";
+        using var binding = connection.CreateCommand();
+        binding.CommandText =
+            "INSERT INTO Bindings (CertificateId, ServiceId, State, WantedSerial, SeenSerial, SeenAt) VALUES ($c, $s, 1, $serial, $serial, $at)";
+        using var edition = connection.CreateCommand();
+        edition.CommandText =
+            "INSERT INTO Editions (CertificateId, GenerationId, Serial, Thumbprint, KeyFingerprint, Profile, ProfileRevision, Der, IssuedAt, NotBefore, NotAfter, State) VALUES ($c, 1, $serial, $serial, $serial, 'server', 1, x'3000', $at, $at, $until, 1)";
         var at = DateTimeOffset.UtcNow.ToUnixTimeMilliseconds();
         for (var h = 0; h < Hosts; h++)
         {
@@ -143,9 +152,24 @@ internal static class Fleet
             for (var s = 0; s < EachHas; s++)
             {
                 var n = h * EachHas + s;
+                var until = at + (1 + n % 89) * 86_400_000L + n % 1000 * 60_000L;
+                Run(
+                    certificate,
+                    ("$id", 1000 + n),
+                    ("$name", $"s{s}.{name}"),
+                    ("$host", h + 1),
+                    ("$names", $"[\"s{s}.{name}\"]"),
+                    ("$failures", n % 1500 == 7 ? 2 : 0),
+                    ("$next", until - 86_400_000L / 2)
+                );
+                // Every tenth is not ours yet.
+                if (n % 10 != 0)
+                    Run(binding, ("$c", 1000 + n), ("$s", n + 1), ("$serial", $"4A{n:X30}"), ("$at", at));
+                Run(edition, ("$c", 1000 + n), ("$serial", $"4A{n:X30}"), ("$at", at), ("$until", until));
                 var fault = n % 500 == 0 ? Faults[n / 500 % Faults.Length] : null;
                 Run(
                     row,
+                    ("$id", n + 1),
                     ("$host", h + 1),
                     ("$name", $"s{s}.{name}"),
                     ("$names", $"[\"s{s}.{name}\",\"www.s{s}.{name}\"]"),
@@ -156,9 +180,9 @@ internal static class Fleet
                     ("$places", $"[\"/etc/nginx/sites/s{s}.conf:2\"]"),
                     ("$looks", LooksOf($"s{s}.{name}", fault)),
                     ("$fault", fault),
-                    ("$serial", $"4A{n:X30}"),
+                    ("$serial", n % 10 == 0 ? $"4B{n:X30}" : $"4A{n:X30}"),
                     ("$at", at),
-                    ("$until", at + (30 + n % 60) * 86_400_000L)
+                    ("$until", until)
                 );
             }
         }

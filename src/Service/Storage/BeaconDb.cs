@@ -141,6 +141,14 @@ public sealed class BeaconDb(DbContextOptions<BeaconDb> options, WriteGate gate)
             e.HasIndex(x => x.RevokedAt);
             e.HasIndex(x => x.RevocationChangedAt);
             e.HasIndex(x => x.NotAfter);
+            // Covers what is counted and sorted of those in use.
+            e.HasIndex(x => new
+            {
+                x.State,
+                x.NotAfter,
+                x.Profile,
+                x.CertificateId,
+            });
         });
         b.Entity<Request>(e =>
         {

@@ -454,6 +454,8 @@ namespace OrderlyBeacon.Service.Storage.Migrations
 
                     b.HasIndex("Thumbprint");
 
+                    b.HasIndex("State", "NotAfter", "Profile", "CertificateId");
+
                     b.ToTable("Editions");
                 });
 

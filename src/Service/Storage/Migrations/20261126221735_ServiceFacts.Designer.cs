@@ -10,7 +10,7 @@ using OrderlyBeacon.Service.Storage;
 namespace OrderlyBeacon.Service.Storage.Migrations
 {
     [DbContext(typeof(BeaconDb))]
-    [Migration("20261126220945_ServiceFacts")]
+    [Migration("20261126221735_ServiceFacts")]
     partial class ServiceFacts
     {
         /// <inheritdoc />
@@ -456,6 +456,8 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                         .IsUnique();
 
                     b.HasIndex("Thumbprint");
+
+                    b.HasIndex("State", "NotAfter", "Profile", "CertificateId");
 
                     b.ToTable("Editions");
                 });

@@ -32,6 +32,11 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                 column: "ServedUntil");
 
             migrationBuilder.CreateIndex(
+                name: "IX_Editions_State_NotAfter_Profile_CertificateId",
+                table: "Editions",
+                columns: new[] { "State", "NotAfter", "Profile", "CertificateId" });
+
+            migrationBuilder.CreateIndex(
                 name: "IX_Certificates_Failures",
                 table: "Certificates",
                 column: "Failures");
@@ -61,6 +66,10 @@ namespace OrderlyBeacon.Service.Storage.Migrations
             migrationBuilder.DropIndex(
                 name: "IX_Services_ServedUntil",
                 table: "Services");
+
+            migrationBuilder.DropIndex(
+                name: "IX_Editions_State_NotAfter_Profile_CertificateId",
+                table: "Editions");
 
             migrationBuilder.DropIndex(
                 name: "IX_Certificates_Failures",

@@ -1,7 +1,14 @@
 # The demo's mail host (Postfix and Dovecot) and database host (PostgreSQL), as private instances. Sourced by demo; DATA and NET are set.
 # They want accounts of their own, so they run where the demo is started as root.
 MAIL=$NET.21 DB=$NET.31
-SMTP=25 SUBMISSION=587 IMAP=143 IMAPS=993 PGPORT_DEMO=5432
+# The usual ports, unless servers of the machine itself have them on all addresses. What was chosen once stays.
+listens() { (exec 3<>"/dev/tcp/$1/$2") 2>/dev/null; }
+if [ ! -e "$DATA/mail-ports" ]; then
+  if listens "$MAIL" 25 || listens "$MAIL" 143 || listens "$MAIL" 587 || listens "$MAIL" 993; then echo "2525 2587 2143 2993"; else echo "25 587 143 993"; fi >"$DATA/mail-ports"
+  if listens "$DB" 5432; then echo 5440; else echo 5432; fi >"$DATA/database-port"
+fi
+read -r SMTP SUBMISSION IMAP IMAPS <"$DATA/mail-ports"
+read -r PGPORT_DEMO <"$DATA/database-port"
 PGBIN=$(ls -d /usr/lib/postgresql/*/bin 2>/dev/null | sort -V | tail -n 1 || true)
 
 as_postgres() { setpriv --reuid postgres --regid postgres --clear-groups -- "$@"; }

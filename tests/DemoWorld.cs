@@ -37,6 +37,11 @@ public sealed class DemoWorld : IAsyncLifetime
     public string Web02 => $"127.{Port / 256}.{Port % 256}.12";
     public string Mail01 => $"127.{Port / 256}.{Port % 256}.21";
     public string Db01 => $"127.{Port / 256}.{Port % 256}.31";
+
+    /// <summary>SMTP, submission, IMAP, IMAP by TLS.</summary>
+    public IReadOnlyList<int> MailPorts => [.. File.ReadAllText(Path.Combine(Data, "mail-ports")).Trim().Split(' ').Select(int.Parse)];
+
+    public int DatabasePort => int.Parse(File.ReadAllText(Path.Combine(Data, "database-port")).Trim());
     public string RootPem => Path.Combine(Data, "service", "root.pem");
     public string OldOfficePem => Path.Combine(Data, "old-office", "ca.pem");
     public int TlsPort => int.Parse(File.ReadAllText(Path.Combine(Data, "ports")).Trim().Split(' ')[2]);
@@ -45,7 +50,12 @@ public sealed class DemoWorld : IAsyncLifetime
 
     internal Scratch Scratch => _scratch;
 
-    public async ValueTask InitializeAsync() => await StartAsync();
+    public async ValueTask InitializeAsync()
+    {
+        if (TakesPictures && Directory.Exists(ForPictures))
+            Directory.Delete(ForPictures, recursive: true);
+        await StartAsync();
+    }
 
     public async Task StartAsync()
     {

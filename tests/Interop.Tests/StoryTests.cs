@@ -118,18 +118,26 @@ public sealed class StoryTests(DemoWorld demo) : IClassFixture<DemoWorld>
         demo.Ok("cert", "renew", mail);
         var after = Show(mail).Certificate.Serial!;
         Assert.NotEqual(before, after);
-        foreach (var (port, way) in new[] { (25, "smtp"), (587, "smtp"), (143, "imap"), (993, null) })
+        foreach (
+            var (port, way) in new[]
+            {
+                (demo.MailPorts[0], "smtp"),
+                (demo.MailPorts[1], "smtp"),
+                (demo.MailPorts[2], "imap"),
+                (demo.MailPorts[3], null),
+            }
+        )
             Assert.Contains("Verify return code: 0 (ok)", SClientBy(mail, demo.Mail01, port, way));
         await stop.CancelAsync();
         Assert.True(await mailing > 3);
-        Assert.Contains("accept it", demo.Ok("look", $"{mail}:587"));
+        Assert.Contains("accept it", demo.Ok("look", $"{mail}:{demo.MailPorts[1]}"));
 
         // A fault in either leaves both as they were.
         File.AppendAllText(Path.Combine(demo.Data, "mail01/dovecot/conf.d/10-ssl.conf"), "no_such_setting = 1\n");
         var failed = demo.Beacon("cert", "renew", mail);
         Assert.NotEqual(0, failed.Code);
         Assert.Contains("no_such_setting", failed.Output + failed.Error);
-        Assert.Contains("Verify return code: 0 (ok)", SClientBy(mail, demo.Mail01, 25, "smtp"));
+        Assert.Contains("Verify return code: 0 (ok)", SClientBy(mail, demo.Mail01, demo.MailPorts[0], "smtp"));
         var conf = Path.Combine(demo.Data, "mail01/dovecot/conf.d/10-ssl.conf");
         File.WriteAllText(conf, File.ReadAllText(conf).Replace("no_such_setting = 1\n", ""));
         demo.Ok("cert", "renew", mail);
@@ -146,7 +154,7 @@ public sealed class StoryTests(DemoWorld demo) : IClassFixture<DemoWorld>
             [
                 .. trust,
                 "--connect-to",
-                $"mail.thistledown.example:587:{demo.Mail01}:587",
+                $"mail.thistledown.example:587:{demo.Mail01}:{demo.MailPorts[1]}",
                 "smtp://mail.thistledown.example:587",
                 "--mail-from",
                 "wren@thistledown.example",
@@ -166,7 +174,7 @@ public sealed class StoryTests(DemoWorld demo) : IClassFixture<DemoWorld>
                 "-u",
                 "robin:" + demo.Password("robin"),
                 "--connect-to",
-                $"mail.thistledown.example:143:{demo.Mail01}:143",
+                $"mail.thistledown.example:143:{demo.Mail01}:{demo.MailPorts[2]}",
                 "imap://mail.thistledown.example:143/",
             ];
             (code, _, error) = Programs.Run("curl", read);
@@ -180,7 +188,7 @@ public sealed class StoryTests(DemoWorld demo) : IClassFixture<DemoWorld>
     {
         const string db = "db.thistledown.example";
         demo.Ok("request", "new", "--host", "db01", "--name", db, "--bind-to", "postgresql");
-        Assert.Contains("Verify return code: 0 (ok)", SClientBy(db, demo.Db01, 5432, "postgres"));
+        Assert.Contains("Verify return code: 0 (ok)", SClientBy(db, demo.Db01, demo.DatabasePort, "postgres"));
         Assert.Contains("clear text possible", demo.Ok("service", "show", "db01/postgresql").ReplaceLineEndings(" "));
     }
 

@@ -1,4 +1,5 @@
 using System.Text;
+using OrderlyBeacon.Agent.Store;
 using OrderlyBeacon.Core;
 
 namespace OrderlyBeacon.Agent.Connectors;
@@ -58,12 +59,12 @@ internal sealed class HostFiles(ServerAccount? reader = null) : IFiles
     {
         try
         {
-            if (!File.Exists(path))
+            if (SafeFolder.OpenRegular(path) is not { } handle)
                 return null;
-            using var file = new FileStream(path, FileMode.Open, FileAccess.Read, FileShare.ReadWrite | FileShare.Delete);
+            using var file = new FileStream(handle, FileAccess.Read);
             if (file.Length > MaxBytes)
                 throw new BeaconProblem(ProblemCode.TooLarge, $"{path} is larger than 4 MiB.", "Split the file.");
-            if (reader is { } account && !account.CanRead(file.SafeFileHandle))
+            if (reader is { } account && !account.CanRead(handle))
                 throw new BeaconProblem(
                     ProblemCode.ConfigurationBroken,
                     $"{path} cannot be read by the account {account.Name} that the server runs as.",

@@ -1,7 +1,7 @@
 using System.Diagnostics;
 using System.Globalization;
 using System.Runtime.InteropServices;
-using Microsoft.Win32.SafeHandles;
+using OrderlyBeacon.Agent.Store;
 using OrderlyBeacon.Core;
 
 namespace OrderlyBeacon.Agent.Connectors;
@@ -27,16 +27,14 @@ internal static partial class ServerProcess
         try
         {
             // Some servers hold a lock on it as long as they run; the platform's own way of opening asks for one.
-            const int closeOnExec = 0x80000;
-            var fd = Open(pidFile, closeOnExec);
-            if (fd < 0)
+            if (SafeFolder.OpenRegular(pidFile) is not { } handle)
                 return null;
-            using var file = new FileStream(new SafeFileHandle(fd, ownsHandle: true), FileAccess.Read);
+            using var file = new FileStream(handle, FileAccess.Read);
             using var reader = new StreamReader(file);
             var first = reader.ReadLine();
             return int.TryParse(first?.Trim(), CultureInfo.InvariantCulture, out var pid) ? pid : null;
         }
-        catch (Exception e) when (e is IOException or UnauthorizedAccessException)
+        catch (Exception e) when (e is IOException or UnauthorizedAccessException or BeaconProblem)
         {
             return null;
         }
@@ -135,9 +133,6 @@ internal static partial class ServerProcess
         for (var i = 0; i < 100 && !isThere(); i++)
             Thread.Sleep(100);
     }
-
-    [LibraryImport("libc", EntryPoint = "open", SetLastError = true, StringMarshalling = StringMarshalling.Utf8)]
-    private static partial int Open(string path, int flags);
 
     [LibraryImport("libc", EntryPoint = "kill", SetLastError = true)]
     private static partial int Kill(int pid, int signal);

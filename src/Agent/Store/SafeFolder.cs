@@ -226,6 +226,33 @@ internal sealed partial class SafeFolder : IDisposable
     /// <summary>Owner and mode of what a path leads to; null when there is nothing.</summary>
     public static FileOwner? OwnerOf(string path) => StatOf(-100, path, followLinks: true);
 
+    /// <summary>Opens a file for reading without waiting for anybody: a pipe that somebody put in its place would hold the agent up for ever. A lock of its server does not matter.</summary>
+    /// <returns>Null when there is no regular file.</returns>
+    /// <exception cref="BeaconProblem"><see cref="ProblemCode.ConfigurationBroken"/>: it is there and may not be read.</exception>
+    public static SafeFileHandle? OpenRegular(string path)
+    {
+        const int noWaiting = 0x800;
+        const uint kind = 0xF000,
+            regular = 0x8000;
+        var fd = OpenAt(-100, path, CloseOnExec | noWaiting, 0);
+        if (fd < 0)
+        {
+            var error = Marshal.GetLastPInvokeError();
+            return error is NotFound or NotDirectory
+                ? null
+                : throw new BeaconProblem(
+                    ProblemCode.ConfigurationBroken,
+                    $"{path} cannot be read: {Marshal.GetPInvokeErrorMessage(error)}.",
+                    "Check that the file is there and readable for the agent."
+                );
+        }
+        var file = new SafeFileHandle(fd, ownsHandle: true);
+        if ((OwnerOf(file).Mode & kind) == regular)
+            return file;
+        file.Dispose();
+        return null;
+    }
+
     /// <summary>Owner and mode of an open file.</summary>
     public static FileOwner OwnerOf(SafeFileHandle file) => StatOf((int)file.DangerousGetHandle(), "") ?? throw Failed("an open file");
 

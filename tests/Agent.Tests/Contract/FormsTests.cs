@@ -41,6 +41,39 @@ public sealed class FormsTests
     private static string Planned(IConnector c, string service, IFiles files) =>
         string.Join("\n", c.PlanBinding(new(service, Ours, null, ["mail.thistledown.example"]), files).Edits.Select(e => e.After));
 
+    [Fact]
+    public void What_a_servers_own_account_may_not_read_is_not_read_for_it()
+    {
+        using var s = new PostgreSqlServer();
+        s.Configure(null);
+        var secret = Path.Combine(s.Folder, "secret");
+        File.WriteAllText(secret, "root only\n");
+        File.SetUnixFileMode(secret, UnixFileMode.UserRead);
+        File.AppendAllText(s.MainFile, $"include '{secret}'\n");
+        var problem = s.Connector.Discover(s.Connector.Files).Problem!;
+        Assert.Contains("cannot be read by the account postgres", problem.Message);
+        Assert.DoesNotContain("root only", problem.Message);
+        // A pipe in a file's place does not hold the agent up.
+        File.WriteAllText(s.MainFile, "port = 5432\ninclude_if_exists 'pipe'\n");
+        Programs.Run("mkfifo", [Path.Combine(s.ConfigFolder, "pipe")]);
+        Assert.Null(s.Connector.Discover(s.Connector.Files).Problem);
+    }
+
+    [Fact]
+    public async Task A_link_in_a_folder_of_the_servers_account_is_not_followed()
+    {
+        using var s = new PostgreSqlServer();
+        s.Configure(null);
+        s.Start();
+        var elsewhere = Path.Combine(s.Folder, "elsewhere.conf");
+        File.Move(s.MainFile, elsewhere);
+        File.CreateSymbolicLink(s.MainFile, elsewhere);
+        var before = File.ReadAllText(elsewhere);
+        var p = await Assert.ThrowsAsync<BeaconProblem>(() => s.BindAsync(s.Bench.Issue(s.Name, s.Name)));
+        Assert.Contains("is a link in a folder of another account", p.Message);
+        Assert.Equal(before, File.ReadAllText(elsewhere));
+    }
+
     [Theory]
     // As Debian's package writes it.
     [InlineData(

@@ -315,7 +315,10 @@ internal sealed class DovecotServer : RealServer
 
 internal sealed class PostgreSqlServer : RealServer
 {
-    private const string Programs15 = "/usr/lib/postgresql/15/bin";
+    private static readonly string PgPrograms = Path.Combine(
+        Directory.GetDirectories("/usr/lib/postgresql").OrderBy(d => int.Parse(Path.GetFileName(d))).Last(),
+        "bin"
+    );
     private const int Port = 5440;
     private static readonly Lock Making = new();
     private static string? _made;
@@ -326,7 +329,7 @@ internal sealed class PostgreSqlServer : RealServer
         Directory.CreateDirectory(Path.Combine(Folder, "run"));
         Programs.Run("cp", ["-a", Made(), ConfigFolder]);
         Programs.Run("chown", ["postgres:postgres", Path.Combine(Folder, "run")]);
-        Connector = new PostgreSqlConnector(new("postgresql", "postgresql", MainFile), new("postgresql", Programs15, MainFile, null));
+        Connector = new PostgreSqlConnector(new("postgresql", "postgresql", MainFile), new("postgresql", PgPrograms, MainFile, null));
     }
 
     private static string Made()
@@ -338,7 +341,7 @@ internal sealed class PostgreSqlServer : RealServer
             var folder = Directory.CreateTempSubdirectory("beacon-cluster-").FullName;
             Programs.Run("chown", ["postgres:postgres", folder]);
             var (code, _, error) = AsPostgres(
-                $"{Programs15}/initdb",
+                $"{PgPrograms}/initdb",
                 "-D",
                 folder + "/data",
                 "-U",
@@ -395,14 +398,14 @@ internal sealed class PostgreSqlServer : RealServer
 
     public override void Start()
     {
-        var (code, output, error) = AsPostgres($"{Programs15}/pg_ctl", "-D", ConfigFolder, "-w", "-l", $"{Folder}/run/pg.log", "start");
+        var (code, output, error) = AsPostgres($"{PgPrograms}/pg_ctl", "-D", ConfigFolder, "-w", "-l", $"{Folder}/run/pg.log", "start");
         Assert.True(code == 0, output + error);
     }
 
     public override void Stop()
     {
         if (Connector.IsRunning())
-            AsPostgres($"{Programs15}/pg_ctl", "-D", ConfigFolder, "-m", "immediate", "stop");
+            AsPostgres($"{PgPrograms}/pg_ctl", "-D", ConfigFolder, "-m", "immediate", "stop");
     }
 
     public override Task<IConversation> TalkAsync()

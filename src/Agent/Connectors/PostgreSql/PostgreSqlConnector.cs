@@ -25,18 +25,18 @@ internal sealed partial class PostgreSqlConnector(InstanceId id, ConnectorSettin
 
     public bool HasSites => false;
 
-    private ServerAccount? Account => ServerAccount.OwnerOf(DataFolder());
+    /// <summary>Whose configuration it is; where that is the agent's own account, whose data it is. What belongs to another account is never read with the agent's rights.</summary>
+    private ServerAccount? Account => ServerAccount.OwnerOf(settings.Config) ?? ServerAccount.OwnerOf(DataFolder(new HostFiles()));
 
     public Needs Needs => new(StoreForm.Pair, Account);
 
     public IFiles Files => new HostFiles(Account);
 
-    /// <summary>Found before anything is known about the account that may read the rest.</summary>
-    private string DataFolder()
+    private string DataFolder(IFiles files)
     {
         try
         {
-            return PostgreSqlConfiguration.Load(settings.Config, new HostFiles()).DataFolder;
+            return PostgreSqlConfiguration.Load(settings.Config, files).DataFolder;
         }
         catch (BeaconProblem)
         {
@@ -213,7 +213,7 @@ internal sealed partial class PostgreSqlConnector(InstanceId id, ConnectorSettin
     private static (int Code, string Output, string Error) RunAsAccount(ServerAccount? account, params string[] command) =>
         ServerProcess.Run(account?.Command(command) ?? command);
 
-    private string PidFile() => Path.Combine(DataFolder(), "postmaster.pid");
+    private string PidFile() => Path.Combine(DataFolder(Files), "postmaster.pid");
 
     private int? Pid() => ServerProcess.Find(PidFile(), Program);
 

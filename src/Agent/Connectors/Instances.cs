@@ -61,7 +61,9 @@ internal sealed class Instances
 
     /// <summary>What a service is called on this host.</summary>
     public string LabelOf(IConnector instance, string service) =>
-        service == instance.Id.Name || instance == FirstWithSites() ? service : $"{service}@{instance.Id.Name}";
+        service == instance.Id.Name || service.StartsWith(instance.Id.Name + " ", StringComparison.Ordinal) || instance == FirstWithSites()
+            ? service
+            : $"{service}@{instance.Id.Name}";
 
     private IConnector? FirstWithSites() => _byName.Values.FirstOrDefault(c => c.HasSites);
 

@@ -67,5 +67,5 @@ internal sealed record ServerAccount(string Name, uint User, uint Group)
 
     /// <summary>A program with its arguments, run as this account by the agent.</summary>
     public string[] Command(params string[] command) =>
-        ["setpriv", "--reuid", User.ToString(), "--regid", Group.ToString(), "--clear-groups", "--inh-caps=-all", "--", .. command];
+        ["setpriv", "--reuid", User.ToString(), "--regid", Group.ToString(), "--init-groups", "--inh-caps=-all", "--", .. command];
 }

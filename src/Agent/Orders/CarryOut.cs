@@ -36,6 +36,9 @@ internal sealed class CarryOut(
         try
         {
             var swap = new SwapRun(store, journal, bounds, clock, Step);
+            // What could not be put back at the time is put back before anything else is changed.
+            if (order.Kind is OrderKind.Obtain or OrderKind.Bind or OrderKind.Unbind)
+                await swap.RecoverAsync(instances.Find, ct);
             switch (order.Kind)
             {
                 case OrderKind.Obtain:

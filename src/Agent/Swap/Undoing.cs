@@ -46,11 +46,12 @@ internal sealed class Undoing(SwapJournal journal, TimeProvider clock, Action<st
         }
         await Settling.WaitAsync(instances, clock, ct);
         journal.Close(record.Order);
-        leftovers.AddRange(
-            instances
-                .Where(i => !i.IsRunning() && leftovers.Count == 0)
-                .Select(i => new Leftover($"{i.Id} is not running.", "Start it by hand; its log says why it does not start."))
-        );
+        if (leftovers.Count == 0)
+            leftovers.AddRange(
+                instances
+                    .Where(i => !i.IsRunning())
+                    .Select(i => new Leftover($"{i.Id} is not running.", "Start it by hand; its log says why it does not start."))
+            );
         if (await neighbours.WorseAsync(ct) is { } worse)
             leftovers.Add(
                 left.Count > 0 || leftovers.Count == 0

@@ -69,6 +69,8 @@ public sealed class ServiceQueries(BeaconDb db, Hosts.Presence presence, BeaconO
         Expired,
         EndsSoon,
         NotLookedAt,
+        // What is served is no readable certificate.
+        "certificate-malformed",
         .. Enum.GetValues<Core.Paths.LookFault>().Select(f => Core.BeaconProblem.SlugOf(f)).Except([Expired, EndsSoon]),
     ];
 

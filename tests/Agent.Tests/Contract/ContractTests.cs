@@ -29,6 +29,7 @@ public abstract class ContractTests
         (nameof(A_renewal_is_served_and_cuts_nobody_off), "renewed; an open conversation goes on"),
         (nameof(What_is_broken_already_is_named_and_left), "a configuration that is broken already is named and left"),
         (nameof(A_pair_that_does_not_belong_together_never_gets_so_far), "a pair that does not belong together never gets to the server"),
+        (nameof(A_pair_that_goes_bad_on_the_way_is_undone), "a pair that goes bad on the way is undone, and the old one is served"),
         (nameof(A_server_that_dies_is_put_back_and_started), "a server that dies at the reload is put back and runs"),
         (nameof(A_server_that_cannot_be_put_back_is_said_to_be_stuck), "an undo that fails is said: stuck, and what to do"),
         (nameof(Edits_by_other_hands_stay), "edits by other hands stay"),
@@ -165,6 +166,34 @@ public abstract class ContractTests
         Assert.DoesNotContain(s.Bench.Steps.Skip(log), step => step.Contains("takes it up"));
         Assert.Equal(bound, s.Snapshot());
         Assert.All(s.Doors, d => Assert.Equal(first.File.Serial, s.Served(d)));
+    }
+
+    [Fact]
+    public async Task A_pair_that_goes_bad_on_the_way_is_undone()
+    {
+        using var s = Started();
+        var first = s.Bench.Issue(s.Name, s.Name);
+        await s.BindAsync(first);
+        var before = s.Snapshot();
+        var other = s.Bench.Issue("other", "other.example");
+        var used = s.Bench.Store.FilesOf(s.Name, s.Connector.Needs);
+        // Between our test and the server's reading somebody puts another key there.
+        var p = await Assert.ThrowsAsync<BeaconProblem>(() =>
+            BindWhileAsync(
+                s,
+                "takes it up",
+                () =>
+                {
+                    var key = File.ReadAllText(used.Key);
+                    var end = key.IndexOf("-----END PRIVATE KEY-----", StringComparison.Ordinal) + "-----END PRIVATE KEY-----\n".Length;
+                    File.WriteAllText(used.Key, File.ReadAllText(other.KeyPath) + key[end..]);
+                }
+            )
+        );
+        Assert.True(p.Code is ProblemCode.SwapUndone or ProblemCode.ServerDied, p.Message);
+        Assert.Equal(before, s.Snapshot());
+        Assert.All(s.Doors, d => Assert.Equal(first.File.Serial, s.Served(d)));
+        Assert.True(s.Connector.IsRunning());
     }
 
     [Fact]

@@ -30,6 +30,16 @@ internal sealed partial class DovecotConnector(InstanceId id, ConnectorSettings 
 
     private static readonly string[] LoginServers = ["imap-login", "pop3-login", "submission-logi"];
 
+    /// <summary>Its words for a pair or a file that it cannot use; single handshakes that fail are the clients' affair.</summary>
+    private static readonly string[] Complaints =
+    [
+        "Failed to initialize SSL",
+        "Can't load",
+        "Couldn't parse",
+        "Error in configuration",
+        "Invalid configuration",
+    ];
+
     private readonly LogTail _log = new();
     private HashSet<int> _earlierServers = [];
     private DateTime _tookUp = DateTime.MinValue;
@@ -329,11 +339,7 @@ internal sealed partial class DovecotConnector(InstanceId id, ConnectorSettings 
     }
 
     public string? LastComplaint(DateTimeOffset since) =>
-        _log.Lines()
-            .Where(l => l.Contains("Error:", StringComparison.Ordinal) || l.Contains("Fatal:", StringComparison.Ordinal))
-            .FirstOrDefault(l =>
-                l.Contains("ssl", StringComparison.OrdinalIgnoreCase) || l.Contains("config", StringComparison.OrdinalIgnoreCase)
-            );
+        _log.Lines().FirstOrDefault(l => Complaints.Any(c => l.Contains(c, StringComparison.Ordinal)));
 
     [GeneratedRegex(@"\S*\.beacon-check-\d+\.conf,? line (\d+)")]
     private static partial Regex Place();

@@ -33,7 +33,18 @@ internal sealed class PostfixConnector(InstanceId id, ConnectorSettings settings
         ["submission"] = 587,
     };
 
-    private static readonly string[] Complaints = ["fatal:", "error:", "cannot load", "cannot get", "problem:"];
+    /// <summary>Its words for a pair that it cannot use. What goes wrong in single handshakes is the clients' affair, and on a public server there is always some.</summary>
+    private static readonly string[] Complaints =
+    [
+        "disabling TLS",
+        "TLS won't be enabled",
+        "error loading",
+        "cannot load",
+        "cannot get",
+        "key values mismatch",
+        "fatal: open",
+        "fatal: bad",
+    ];
     private static readonly TimeSpan OldServersGo = TimeSpan.FromSeconds(3),
         KnockPatience = TimeSpan.FromMilliseconds(300);
 
@@ -308,6 +319,6 @@ internal sealed class PostfixConnector(InstanceId id, ConnectorSettings settings
 
     public string? LastComplaint(DateTimeOffset since) =>
         _log.Lines()
-            .Where(l => l.Contains("TLS", StringComparison.Ordinal) || l.Contains("fatal:", StringComparison.Ordinal))
+            .Where(l => l.Contains("smtpd[", StringComparison.Ordinal) || l.Contains("master[", StringComparison.Ordinal))
             .FirstOrDefault(l => Complaints.Any(c => l.Contains(c, StringComparison.Ordinal)));
 }

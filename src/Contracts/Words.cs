@@ -150,13 +150,16 @@ public enum OrderState
 }
 
 /// <summary>What a connection met.</summary>
-[JsonConverter(typeof(HyphenEnum<LookOutcome>))]
+[JsonConverter(typeof(OpenWord<LookOutcome>))]
 public enum LookOutcome
 {
     Served,
     PlainOnly,
     NoAnswer,
     HandshakeFailed,
+
+    /// <summary>An outcome that this program does not know, from a newer one.</summary>
+    Unknown,
 }
 
 /// <summary>How far an edition's life has gone.</summary>

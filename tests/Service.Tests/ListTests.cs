@@ -96,7 +96,9 @@ public sealed class ListTests(AttackedWorld world) : IClassFixture<AttackedWorld
             Service("postfix", "postfix"),
             Service("b.narrow.example", outcome: "no-answer")
         );
-        await HostAsync(s, "narrower.example", Service("c.narrower.example"));
+        // An outcome of a newer agent spoils nothing.
+        await HostAsync(s, "narrower.example", Service("c.narrower.example", outcome: "smoke-signals"));
+        Assert.Contains("agents are newer", (await CallAsync(world.Robin, "GET", "hosts/narrower.example")).ToString());
         Assert.Equal(["a.narrow.example", "postfix"], (await PageAsync("services?host=narrow.example&state=plain-only")).Names);
         Assert.Equal(["b.narrow.example"], (await PageAsync("services?host=narrow&state=no-answer")).Names);
         Assert.Equal(["postfix"], (await PageAsync("services?host=narrow.example&connector=postfix")).Names);

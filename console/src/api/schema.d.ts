@@ -1523,9 +1523,9 @@ export interface components {
         };
         /**
          * @description What a connection met.
-         * @enum {unknown}
+         * @enum {string}
          */
-        LookOutcome: "served" | "plain-only" | "no-answer" | "handshake-failed";
+        LookOutcome: "served" | "plain-only" | "no-answer" | "handshake-failed" | "unknown";
         LookProblemInfo: {
             fault: string;
             severity: components["schemas"]["Severity"];

@@ -34,6 +34,12 @@ public sealed class JudgeLook(AuthorityRegistry registry, CrlShelf crls, TimePro
                     "No client gets through.",
                     "Start the server, or check its listeners."
                 ),
+                LookOutcome.Unknown => (
+                    LookFault.HandshakeFailed,
+                    "The agent met something that this service does not know: " + Sentence(r.Message),
+                    "It is not known whether clients get through.",
+                    "Update the service: its agents are newer."
+                ),
                 _ => (
                     LookFault.HandshakeFailed,
                     "No TLS connection comes about: " + Sentence(r.Message),

@@ -133,13 +133,13 @@ public sealed class ConsoleTests(DemoWithBrowser world) : IClassFixture<DemoWith
         await Expect(page.GetByTestId("progress")).ToContainTextAsync("serving: dovecot, postfix", new() { Timeout = 30_000 });
 
         await page.GotoAsync("/hosts/mail01.thistledown.example");
-        await page.GetByRole(AriaRole.Button, new() { Name = "Take the certificate out of postfix" }).ClickAsync();
+        await page.GetByRole(AriaRole.Button, new() { Name = "Take out the certificate of postfix" }).ClickAsync();
         var dialog = page.GetByRole(AriaRole.Dialog);
         await Expect(dialog.Locator(".diff .removed").First).ToContainTextAsync("smtpd_tls_chain_files");
         await dialog.GetByRole(AriaRole.Button, new() { Name = "Take it out" }).ClickAsync();
         await Expect(dialog.GetByRole(AriaRole.Button, new() { Name = "Close" }).Last).ToBeVisibleAsync();
         await page.Keyboard.PressAsync("Escape");
-        await Expect(page.GetByRole(AriaRole.Button, new() { Name = "Take the certificate out of postfix" })).ToHaveCountAsync(0);
+        await Expect(page.GetByRole(AriaRole.Button, new() { Name = "Take out the certificate of postfix" })).ToHaveCountAsync(0);
 
         await page.GetByRole(AriaRole.Button, new() { Name = "Bind a certificate to postfix" }).ClickAsync();
         await Expect(dialog.Locator(".diff .added").First).ToContainTextAsync("smtpd_tls_chain_files");

@@ -332,18 +332,18 @@ export function ServiceTable({
                       setBinding({ service: s, takeOut: false });
                     }}
                   >
-                    Bind …
+                    Bind
                   </Button>
                   {s.binding && (
                     <Button
                       size="compact-xs"
                       variant="default"
-                      aria-label={`Take the certificate out of ${s.name}`}
+                      aria-label={`Take out the certificate of ${s.name}`}
                       onClick={() => {
                         setBinding({ service: s, takeOut: true });
                       }}
                     >
-                      Take out …
+                      Take out
                     </Button>
                   )}
                 </Group>

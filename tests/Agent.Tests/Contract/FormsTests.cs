@@ -59,6 +59,29 @@ public sealed class FormsTests
         Assert.Null(s.Connector.Discover(s.Connector.Files).Problem);
     }
 
+    [Theory]
+    // Untouched: back to the byte. Elsewhere edited: only ours goes. Ours replaced by somebody: theirs stays.
+    [InlineData("a = 1\nchain = OURS\nb = 2\n", "a = 1\nb = 2\n")]
+    [InlineData("a = 9\nchain = OURS\nb = 2\nc = 3\n", "a = 9\nb = 2\nc = 3\n")]
+    [InlineData("a = 1\nchain = /theirs\nb = 2\n", "a = 1\nchain = /theirs\nb = 2\n")]
+    // Our line, moved or altered, and still naming our files: nothing is done, and the line is named.
+    [InlineData("a = 1\n   chain = OURS # mine now\nb = 2\n", null)]
+    public void A_binding_is_taken_out_of_what_others_made_of_the_file(string now, string? expected)
+    {
+        string Filled(string text) => text.Replace("OURS", Ours.Certificates);
+        var kept = new FileEdit("/etc/server/main.cf", "a = 1\nb = 2\n", Filled("a = 1\nchain = OURS\nb = 2\n"));
+        var files = new World(("main.cf", Filled(now)));
+        var bound = new Swap.BoundRecord("postfix", "mail", [kept]);
+        if (expected is null)
+        {
+            var p = Assert.Throws<BeaconProblem>(() => Swap.Bindings.Remove(bound, Ours, files));
+            Assert.Contains("# mine now", p.Message);
+            Assert.Contains("Nothing was changed", p.Message);
+        }
+        else
+            Assert.Equal(expected, Swap.Bindings.Remove(bound, Ours, files).Edits.SingleOrDefault()?.After ?? now);
+    }
+
     [Fact]
     public async Task A_link_in_a_folder_of_the_servers_account_is_not_followed()
     {

@@ -112,8 +112,20 @@ public sealed class NginxSyntaxTests
     }
 
     [Fact]
-    public void Files_that_include_each_other_end() =>
-        Load(("nginx.conf", "include nginx.conf; http { include a.conf; }"), ("a.conf", "include a.conf;"));
+    public void Files_that_include_each_other_are_said()
+    {
+        var p = Assert.Throws<BeaconProblem>(() =>
+            Load(("nginx.conf", "http { include a.conf; }"), ("a.conf", "include b.conf;"), ("b.conf", "include a.conf;"))
+        );
+        Assert.Contains("a.conf includes itself", p.Message);
+        // Included ten times at each of seven levels: ten million files, said before they are read.
+        var ten = (int n) => string.Concat(Enumerable.Repeat($"include {n}.conf;", 10));
+        var levels = Enumerable.Range(1, 7).Select(n => ($"{n}.conf", ten(n + 1))).Append(("8.conf", "# end\n"));
+        Assert.Equal(
+            ProblemCode.TooLarge,
+            Assert.Throws<BeaconProblem>(() => Load([("nginx.conf", "http { " + ten(1) + " }"), .. levels])).Code
+        );
+    }
 
     [Fact]
     public void A_plain_site_gets_a_listener_and_nothing_else_changes()

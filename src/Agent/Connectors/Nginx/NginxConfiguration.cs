@@ -11,7 +11,10 @@ internal sealed record Placed(NginxFile File, Directive Directive);
 internal sealed class NginxConfiguration
 {
     private const int MaxFiles = 2000;
+    private const long MostExpanded = 64 << 20;
     private readonly Dictionary<string, NginxFile> _files = [];
+    private readonly Dictionary<string, long> _sizes = [];
+    private readonly HashSet<string> _open = [];
     private readonly string _folder;
     private readonly IFiles _view;
 
@@ -35,6 +38,12 @@ internal sealed class NginxConfiguration
 
     private void Add(string path, int depth)
     {
+        if (_open.Contains(path))
+            throw new BeaconProblem(
+                ProblemCode.ConfigurationBroken,
+                $"{path} includes itself, directly or through others.",
+                "Take out the include that leads back to it."
+            );
         if (_files.ContainsKey(path))
             return;
         if (depth > 20 || _files.Count >= MaxFiles)
@@ -45,9 +54,23 @@ internal sealed class NginxConfiguration
             );
         var file = NginxSyntax.Read(path, _view.Read(path));
         _files[path] = file;
+        _open.Add(path);
+        long size = file.Text.Length;
         foreach (var include in All(file.Directives).Where(d => d is { Name: "include", Children: null, Args.Count: 1 }))
         foreach (var p in Resolve(include.Args[0]))
+        {
             Add(p, depth + 1);
+            size += _sizes[p];
+        }
+        _open.Remove(path);
+        _sizes[path] = size;
+        // A file counts as often as it is included.
+        if (size > MostExpanded)
+            throw new BeaconProblem(
+                ProblemCode.TooLarge,
+                $"{path} with everything that it includes is larger than {MostExpanded >> 20} MiB.",
+                "Look for a file that is included very often."
+            );
     }
 
     private static IEnumerable<Directive> All(IEnumerable<Directive> list) =>

@@ -18,7 +18,7 @@ internal sealed class PostgreSqlConfiguration
     private readonly List<PostgreSqlSetting> _settings = [];
     private readonly StringBuilder _flat = new();
     private readonly List<(string, int)> _origins = [];
-    private readonly HashSet<string> _read = [];
+    private int _readings;
 
     private PostgreSqlConfiguration(string main, IFiles files)
     {
@@ -55,9 +55,8 @@ internal sealed class PostgreSqlConfiguration
 
     private void Read(string path, int depth)
     {
-        if (depth > MostDepth || _read.Count >= MostFiles)
+        if (depth > MostDepth || _readings++ >= MostFiles)
             throw Broken(path, 1, $"it is included too deeply, or over {MostFiles} files are included");
-        _read.Add(path);
         var text = _files.Read(path);
         var (at, number) = (0, 0);
         while (at < text.Length)

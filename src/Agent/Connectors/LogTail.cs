@@ -1,4 +1,6 @@
 using System.Text;
+using OrderlyBeacon.Agent.Store;
+using OrderlyBeacon.Core;
 
 namespace OrderlyBeacon.Agent.Connectors;
 
@@ -14,18 +16,19 @@ internal sealed class LogTail
     /// <summary>Lines since the mark, the latest first.</summary>
     public IReadOnlyList<string> Lines()
     {
-        if (_path is null || !File.Exists(_path))
-            return [];
         try
         {
-            using var f = new FileStream(_path, FileMode.Open, FileAccess.Read, FileShare.ReadWrite | FileShare.Delete);
+            // A pipe that somebody put in its place is no log: it would be waited for.
+            if (_path is null || SafeFolder.OpenRegular(_path) is not { } handle)
+                return [];
+            using var f = new FileStream(handle, FileAccess.Read);
             // A log that was turned over is read from its beginning.
             var from = f.Length < _from ? 0 : _from;
             f.Seek(Math.Max(from, f.Length - Most), SeekOrigin.Begin);
             using var reader = new StreamReader(f, Encoding.Latin1);
             return [.. reader.ReadToEnd().Split('\n', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries).Reverse()];
         }
-        catch (Exception e) when (e is IOException or UnauthorizedAccessException)
+        catch (Exception e) when (e is IOException or UnauthorizedAccessException or BeaconProblem)
         {
             return [];
         }

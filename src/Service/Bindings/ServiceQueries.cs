@@ -199,7 +199,9 @@ public sealed class ServiceQueries(BeaconDb db, Hosts.Presence presence, BeaconO
             NotLookedAt => rows.Where(r => r.Service.LooksJson == "[]"),
             Behind => rows.Where(r => r.Binding != null && r.Binding.State == BindingState.Behind),
             Broken => rows.Where(r => r.Binding != null && r.Binding.State == BindingState.Broken),
-            Expired => rows.Where(r => r.Service.ServedUntil < now),
+            // What has another fault is counted there.
+            Expired => rows.Where(r => r.Service.ServedUntil < now)
+                .Where(r => r.Service.Fault == null || r.Service.Fault == Expired || r.Service.Fault == EndsSoon),
             EndsSoon => rows.Where(r => r.Service.Fault == EndsSoon || (r.Service.Fault == null && r.Binding == null))
                 .Where(r => r.Service.ServedUntil >= now && r.Service.ServedUntil < soon),
             NotManaged => rows.Where(r => r.Binding == null && r.Service.Fault == null && r.Service.ServedUntil >= soon),

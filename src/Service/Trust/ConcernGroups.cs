@@ -31,7 +31,7 @@ internal static class ConcernGroups
             "/hosts?state=away&sort=seen"
         );
 
-    /// <summary>What is told one by one and has become many all the same: certificates, and hosts with a problem.</summary>
+    /// <summary>Certificates in one state that have become many.</summary>
     public static IEnumerable<Concern> Of(IReadOnlyList<Concern> concerns) =>
         concerns
             .GroupBy(c => (c.Kind, c.Severity, Where: c.Link?.Split('/', '?').ElementAtOrDefault(1)))

@@ -310,11 +310,11 @@ internal sealed partial class PostgreSqlConnector(InstanceId id, ConnectorSettin
         }
     }
 
-    private static string? ReasonIn(string log) =>
-        File.Exists(log)
-            ? File.ReadLines(log)
-                .LastOrDefault(l => l.Contains("FATAL:", StringComparison.Ordinal) || l.Contains("ERROR:", StringComparison.Ordinal))
-            : null;
+    private string? ReasonIn(string log) =>
+        Files
+            .Find(log)
+            ?.Split('\n')
+            .LastOrDefault(l => l.Contains("FATAL:", StringComparison.Ordinal) || l.Contains("ERROR:", StringComparison.Ordinal));
 
     public string? LastComplaint(DateTimeOffset since) =>
         _log.Lines()

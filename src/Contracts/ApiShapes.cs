@@ -62,14 +62,21 @@ public sealed record PersonInfo(string Name, IReadOnlyList<string> Groups, bool 
 /// <param name="Link">The console page that does it.</param>
 public sealed record Concern(
     Severity Severity,
-    string Kind,
+    ConcernKind Kind,
     string About,
     string Reason,
     string Hurts,
     string Cure,
     string? Command,
     string? Link
-);
+)
+{
+    /// <summary>How many this tells of: one, or all of one cause.</summary>
+    public int Count { get; init; } = 1;
+
+    /// <summary>When it began; of many, the first that is named.</summary>
+    public DateTimeOffset? Since { get; init; }
+}
 
 public sealed record TodayCounts(int Hosts, int HostsAway, int Services, int Certificates, int Fine, int Soon, int Now, int Failed);
 

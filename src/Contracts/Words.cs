@@ -112,8 +112,11 @@ public sealed class OpenWord<T> : JsonConverter<T>
     /// <summary>A word's member; <c>Unknown</c> for one that is not known.</summary>
     public static T Of(string word) => ByWord.TryGetValue(word, out var value) ? value : Enum.Parse<T>("Unknown");
 
-    public override void Write(Utf8JsonWriter writer, T value, JsonSerializerOptions options) =>
-        writer.WriteStringValue(JsonNamingPolicy.KebabCaseLower.ConvertName(value.ToString()));
+    public static string WordOf(T value) => ByMember[value];
+
+    private static readonly Dictionary<T, string> ByMember = ByWord.ToDictionary(w => w.Value, w => w.Key);
+
+    public override void Write(Utf8JsonWriter writer, T value, JsonSerializerOptions options) => writer.WriteStringValue(WordOf(value));
 }
 
 /// <summary>How a client comes to TLS at an endpoint.</summary>
@@ -169,4 +172,209 @@ public enum LifePhase
     Fresh,
     Due,
     Expired,
+}
+
+/// <summary>Of what a concern is.</summary>
+[JsonConverter(typeof(OpenWord<ConcernSubject>))]
+public enum ConcernSubject
+{
+    /// <summary>One certificate of ours.</summary>
+    Certificate,
+
+    /// <summary>One service on a host.</summary>
+    Service,
+
+    /// <summary>One host.</summary>
+    Host,
+
+    /// <summary>One request.</summary>
+    Request,
+
+    /// <summary>The service itself, its authorities and what they publish.</summary>
+    House,
+
+    /// <summary>Of something that this program does not know, from a newer one.</summary>
+    Unknown,
+}
+
+/// <summary>Why something needs a hand.</summary>
+[JsonConverter(typeof(OpenWord<ConcernKind>))]
+public enum ConcernKind
+{
+    /// <summary>The service answers in the clear only.</summary>
+    PlainOnly,
+
+    /// <summary>Nothing answered.</summary>
+    NoAnswer,
+
+    /// <summary>Something answered, but no TLS handshake came about.</summary>
+    HandshakeFailed,
+
+    /// <summary>A certificate, or a list, is past its end.</summary>
+    Expired,
+
+    /// <summary>The certificate's life has not begun.</summary>
+    NotYetValid,
+
+    /// <summary>It is on the authority's revocation list.</summary>
+    Revoked,
+
+    /// <summary>It signed itself.</summary>
+    SelfSigned,
+
+    /// <summary>Its issuer is not trusted.</summary>
+    UnknownIssuer,
+
+    /// <summary>An intermediate certificate is not sent along.</summary>
+    IntermediateMissing,
+
+    /// <summary>The name asked for is in the common name only.</summary>
+    CommonNameOnly,
+
+    /// <summary>The name asked for is not in it.</summary>
+    NameMissing,
+
+    /// <summary>It is not meant for servers.</summary>
+    WrongPurpose,
+
+    /// <summary>Key or signature is too weak.</summary>
+    Weak,
+
+    /// <summary>An authority in its chain is past its end.</summary>
+    IssuerExpired,
+
+    /// <summary>The life of an authority in its chain has not begun.</summary>
+    IssuerNotYetValid,
+
+    /// <summary>An authority in its chain was revoked.</summary>
+    IssuerRevoked,
+
+    /// <summary>An authority in its chain may not certify one of its names.</summary>
+    OutOfBounds,
+
+    /// <summary>A part of it cannot be read, or must be understood and is not.</summary>
+    Malformed,
+
+    /// <summary>Its chain does not hold together.</summary>
+    BrokenChain,
+
+    /// <summary>What a service serves ends soon, and nothing of ours renews it.</summary>
+    EndsSoon,
+
+    /// <summary>A service that has a certificate of ours serves none.</summary>
+    BindingBroken,
+
+    /// <summary>A service serves another edition than the one it was bound to.</summary>
+    BindingBehind,
+
+    /// <summary>What a service sends as its certificate cannot be read.</summary>
+    CertificateMalformed,
+
+    /// <summary>A service is described in a way that nothing can be bound to.</summary>
+    ServiceProblem,
+
+    /// <summary>The last try to renew a certificate failed; it is tried again.</summary>
+    RenewalFailed,
+
+    /// <summary>A server could not be put back after a swap; nothing is tried until somebody orders it again.</summary>
+    Stuck,
+
+    /// <summary>The edition in use is on hold.</summary>
+    OnHold,
+
+    /// <summary>A certificate was granted and never issued.</summary>
+    NotIssuedYet,
+
+    /// <summary>A host's agent has not been heard from.</summary>
+    HostAway,
+
+    /// <summary>An agent says that something on its host keeps it from working.</summary>
+    HostProblem,
+
+    /// <summary>Somebody waits for an approval.</summary>
+    WaitingForApproval,
+
+    /// <summary>Granted requests wait for the authority's key.</summary>
+    AuthorityAway,
+
+    /// <summary>What is published could not be brought to a further point.</summary>
+    PushFailed,
+
+    /// <summary>The root's list expires, or there is none.</summary>
+    RootCrl,
+
+    /// <summary>The root's key still lies on this machine.</summary>
+    TakeAway,
+
+    /// <summary>A zone of the settings is not allowed by the authority's own certificate.</summary>
+    ZoneOutOfBounds,
+
+    /// <summary>No backup can be taken, since there is no key to seal it to.</summary>
+    NoRecoveryKey,
+
+    /// <summary>Somebody tried what they may not do.</summary>
+    Attempt,
+
+    /// <summary>Two hosts say that they serve one name.</summary>
+    ClaimedElsewhere,
+
+    /// <summary>Nothing answers at an address that stands in certificates.</summary>
+    Unreachable,
+
+    /// <summary>It did not answer in time.</summary>
+    TimedOut,
+
+    /// <summary>The server there has no such file.</summary>
+    Missing,
+
+    /// <summary>The server there answers with an error.</summary>
+    ServerError,
+
+    /// <summary>It sends clients elsewhere, where many do not go.</summary>
+    Redirected,
+
+    /// <summary>What comes is larger than anything that belongs there.</summary>
+    TooLarge,
+
+    /// <summary>Something else than the kind of file that belongs there.</summary>
+    WrongType,
+
+    /// <summary>It belongs to another generation of the same authority.</summary>
+    WrongGeneration,
+
+    /// <summary>It belongs to somebody else.</summary>
+    WrongIssuer,
+
+    /// <summary>Its signature does not hold.</summary>
+    BadSignature,
+
+    /// <summary>An older file than the one that was published last.</summary>
+    Stale,
+
+    /// <summary>A certificate, or a list, expires before long, and nothing replaces it.</summary>
+    ExpiresSoon,
+
+    /// <summary>The responder's own certificate has ended.</summary>
+    ResponderExpired,
+
+    /// <summary>The responder does not answer for this issuer.</summary>
+    ResponderRefuses,
+
+    /// <summary>What it says of a certificate is not what is on record.</summary>
+    WrongAnswer,
+
+    /// <summary>A clock is wrong, there or here.</summary>
+    ClockSkew,
+
+    /// <summary>An authority's key cannot be used.</summary>
+    KeyUnusable,
+
+    /// <summary>An authority's certificate ends before a certificate issued now would live out its life.</summary>
+    AuthorityEnds,
+
+    /// <summary>An authority waits for its certificate.</summary>
+    AuthorityWaits,
+
+    /// <summary>A cause that this program does not know, from a newer one.</summary>
+    Unknown,
 }

@@ -9,6 +9,7 @@ using OrderlyBeacon.Core.Rights;
 using OrderlyBeacon.Service.Authorities;
 using OrderlyBeacon.Service.Bindings;
 using OrderlyBeacon.Service.Certificates;
+using OrderlyBeacon.Service.Concerns;
 using OrderlyBeacon.Service.Enrolment;
 using OrderlyBeacon.Service.Health;
 using OrderlyBeacon.Service.Hosts;
@@ -39,6 +40,10 @@ internal static class Composition
         s.AddSingleton(options);
         s.AddSingleton(TimeProvider.System);
         s.AddSingleton<WriteGate>();
+        s.AddSingleton<ConcernKeeper>();
+        s.AddSingleton<AuthorityConcerns>();
+        s.AddSingleton<WatchConcerns>();
+        s.AddSingleton<Renewals.Wake>();
         // The options are built once: they cost more than the context itself.
         s.AddDbContext<BeaconDb>(b => Database.Use(b, options), ServiceLifetime.Scoped, ServiceLifetime.Singleton);
         s.AddSingleton<Changes>();
@@ -85,6 +90,9 @@ internal static class Composition
                 typeof(Owners),
                 typeof(Attempts),
                 typeof(ForeignClaims),
+                typeof(HouseConcerns),
+                typeof(Suggestions),
+                typeof(Trust.LookaheadQuery),
                 typeof(MeetAgent),
                 typeof(WishReading),
                 typeof(CarryOutRequest),

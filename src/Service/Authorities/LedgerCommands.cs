@@ -29,6 +29,9 @@ internal sealed class LedgerCommands : IDisposable
         _certificate,
         _makeCertificate,
         _changeCertificate,
+        _hasNames,
+        _forgetNames,
+        _name,
         _supersede,
         _insert,
         _agent,
@@ -53,16 +56,21 @@ internal sealed class LedgerCommands : IDisposable
         _certificate = Make("SELECT Id, Owner FROM Certificates WHERE Name = $name");
         _makeCertificate = Make(
             """
-            INSERT INTO Certificates (Name, Profile, Subject, NamesJson, Key, Owner, ApprovedJson, HasEdition, RenewAfter, NewKey, Automatic, Failures, Version)
-            VALUES ($name, $profile, $subject, $names, $key, $owner, $approved, 1, 0.6667, 1, 0, 0, 1) RETURNING Id
+            INSERT INTO Certificates (Name, Profile, Subject, NamesJson, Key, Owner, ApprovedJson, JudgeAt, HasEdition, RenewAfter, NewKey, Automatic, Failures, Version)
+            VALUES ($name, $profile, $subject, $names, $key, $owner, $approved, $judge, 1, 0.6667, 1, 0, 0, 1) RETURNING Id
             """
         );
+        // What it was is over: its concerns are judged anew in the next round.
         _changeCertificate = Make(
             """
-            UPDATE Certificates SET Profile = $profile, Subject = $subject, NamesJson = $names, Key = $key, ApprovedJson = $approved, HasEdition = 1, Version = Version + 1
+            UPDATE Certificates SET Profile = $profile, Subject = $subject, NamesJson = $names, Key = $key, ApprovedJson = $approved, JudgeAt = $judge,
+              HasEdition = 1, Version = Version + 1
             WHERE Id = $certificate
             """
         );
+        _hasNames = Make("SELECT NamesJson = $names FROM Certificates WHERE Id = $certificate");
+        _forgetNames = Make("DELETE FROM CertificateNames WHERE CertificateId = $certificate");
+        _name = Make("INSERT INTO CertificateNames (CertificateId, Name) VALUES ($certificate, $name)");
         _supersede = Make(
             $"UPDATE Editions SET State = {(int)EditionState.Previous} WHERE CertificateId = $certificate AND State = $state"
         );
@@ -220,20 +228,46 @@ internal sealed class LedgerCommands : IDisposable
         [
             e.Decision.Profile.Id,
             e.Decision.Subject.ToString(),
-            Shapes.Json(e.Decision.Names.Select(n => n.ToString())),
+            NamesOf(e),
             e.Content.PublicKey.Spec.ToString(),
         ];
 
     private static string Approved(EditionRecord e) => Shapes.Json(e.Decision.Approved);
 
-    private int MakeCertificate(EditionRecord e) =>
-        (int)(long)Set(_makeCertificate, [e.Place.CertificateName, .. Facts(e), e.Decision.Requester, Approved(e)]).ExecuteScalar()!;
+    private int MakeCertificate(EditionRecord e)
+    {
+        // Nothing of ours renews what was handed out: it is called out some time before its end.
+        var judge = e.Content.NotAfter - Concerns.JudgeCertificate.SoonBefore(e.Content.NotBefore, e.Content.NotAfter);
+        var made = Set(
+                _makeCertificate,
+                [e.Place.CertificateName, .. Facts(e), e.Decision.Requester, Approved(e), judge.ToUnixTimeMilliseconds()]
+            )
+            .ExecuteScalar();
+        var certificate = (int)(long)made!;
+        WriteNames(e, certificate);
+        return certificate;
+    }
 
     private int Change(EditionRecord e, int certificate)
     {
-        Set(_changeCertificate, [.. Facts(e), Approved(e), certificate]).ExecuteNonQuery();
+        if (Set(_hasNames, NamesOf(e), certificate).ExecuteScalar() is not 1L)
+        {
+            Set(_forgetNames, certificate).ExecuteNonQuery();
+            WriteNames(e, certificate);
+        }
+        // An agent's own certificate is told with its host.
+        object? judge = e.Place.AgentOf is null ? e.At.ToUnixTimeMilliseconds() : null;
+        Set(_changeCertificate, [.. Facts(e), Approved(e), judge, certificate]).ExecuteNonQuery();
         return certificate;
     }
+
+    private void WriteNames(EditionRecord e, int certificate)
+    {
+        foreach (var name in e.Decision.Names.Select(n => n.ToString()).Distinct())
+            Set(_name, certificate, name).ExecuteNonQuery();
+    }
+
+    private static string NamesOf(EditionRecord e) => Shapes.Json(e.Decision.Names.Select(n => n.ToString()));
 
     private void Insert(EditionRecord e, int certificate, string key)
     {

@@ -26,6 +26,11 @@ public sealed class HostService
     public DateTimeOffset? ServedFrom { get; private set; }
     public DateTimeOffset? ServedUntil { get; private set; }
 
+    /// <summary>When time alone opens or worsens a concern of it; null when it does not.</summary>
+    public DateTimeOffset? JudgeAt { get; private set; }
+
+    public void JudgeNextAt(DateTimeOffset? at) => JudgeAt = at;
+
     public static HostService Of(int hostId, string name) => new() { HostId = hostId, Name = name };
 
     public void Described(

@@ -89,31 +89,18 @@ public sealed class ServiceQueries(BeaconDb db, Hosts.Presence presence, BeaconO
             ? Info(row)
             : null;
 
-    /// <summary>How many services are in each state that needs a hand, by the states' words; those of none are left out.</summary>
-    public async Task<Dictionary<string, int>> CountsAsync(CancellationToken ct)
-    {
-        var joined = db.Services.AsNoTracking().Where(s => db.Hosts.Any(h => h.Id == s.HostId && h.State == HostState.Joined));
-        var counts = await joined
-            .Where(s => s.Fault != null && s.Fault != EndsSoon && s.Fault != Expired)
-            .GroupBy(s => s.Fault!)
-            .Select(g => new { g.Key, Count = g.Count() })
-            .ToDictionaryAsync(g => g.Key, g => g.Count, ct);
-        foreach (var state in new[] { Behind, Broken, Expired, EndsSoon })
-            if (await InState(Joined(db.Services.AsNoTracking()), state).CountAsync(ct) is > 0 and var n)
-                counts[state] = n;
-        return counts;
-    }
-
-    /// <summary>The first few services in a state.</summary>
-    public async Task<List<ServiceInfo>> FewAsync(string state, int most, CancellationToken ct) =>
+    /// <summary>Services by their rows' numbers, those of hosts that left among them not.</summary>
+    public static async Task<List<(int Id, ServiceInfo Info)>> InfosAsync(
+        BeaconDb db,
+        int[] ids,
+        int soonDays,
+        DateTimeOffset now,
+        CancellationToken ct
+    ) =>
         [
-            .. (
-                await InState(Joined(db.Services.AsNoTracking()), state)
-                    .OrderBy(r => r.Host)
-                    .ThenBy(r => r.Service.Name)
-                    .Take(most)
-                    .ToListAsync(ct)
-            ).Select(Info),
+            .. (await Joined(db, db.Services.AsNoTracking().Where(s => ids.Contains(s.Id))).ToListAsync(ct)).Select(r =>
+                (r.Service.Id, Info(r, null, soonDays, now))
+            ),
         ];
 
     /// <summary>Those that serve something which nothing of ours renews, soonest to end first.</summary>
@@ -174,7 +161,9 @@ public sealed class ServiceQueries(BeaconDb db, Hosts.Presence presence, BeaconO
         return q;
     }
 
-    private IQueryable<Row> Joined(IQueryable<HostService> services) =>
+    private IQueryable<Row> Joined(IQueryable<HostService> services) => Joined(db, services);
+
+    private static IQueryable<Row> Joined(BeaconDb db, IQueryable<HostService> services) =>
         from s in services
         join h in db.Hosts on s.HostId equals h.Id
         where h.State == HostState.Joined
@@ -228,19 +217,31 @@ public sealed class ServiceQueries(BeaconDb db, Hosts.Presence presence, BeaconO
         );
     }
 
-    private ServiceInfo Info(Row r) =>
-        Info(r.Service, r.Host, r.Binding is null ? null : BindingOf(r.Binding, r.Certificate!, r.Host, r.Service.Name));
+    private ServiceInfo Info(Row r) => Info(r, presence.Confirmed(r.Service.HostId), options.SoonDays, clock.GetUtcNow());
+
+    /// <param name="confirmed">When the host last said again what is kept of it.</param>
+    private static ServiceInfo Info(Row r, DateTimeOffset? confirmed, int soonDays, DateTimeOffset now)
+    {
+        var binding = r.Binding is null ? null : BindingOf(r.Binding, r.Certificate!, r.Host, r.Service.Name);
+        return Info(r.Service, r.Host, binding, confirmed, soonDays, now);
+    }
 
     public static BindingInfo BindingOf(Binding b, string certificate, string host, string service) =>
         new(certificate, host, service, b.State, b.WantedSerial, b.SeenSerial, b.Message, b.SeenAt);
 
-    private ServiceInfo Info(HostService s, string host, BindingInfo? binding)
+    private static ServiceInfo Info(
+        HostService s,
+        string host,
+        BindingInfo? binding,
+        DateTimeOffset? confirmed,
+        int soonDays,
+        DateTimeOffset now
+    )
     {
-        var now = clock.GetUtcNow();
         var looks = Shapes.Looks(s.LooksJson);
         var look = looks.FirstOrDefault();
         // What the host has said again since is as good as seen again.
-        if (look is not null && presence.Confirmed(s.HostId) is { } again && again > look.At)
+        if (look is not null && confirmed is { } again && again > look.At)
             look = look with { At = again };
         if (look is { Served: not null, Accepted: true } && s.ServedUntil is { } ends)
         {
@@ -261,7 +262,7 @@ public sealed class ServiceQueries(BeaconDb db, Hosts.Presence presence, BeaconO
                         ),
                     ],
                 };
-            else if (binding is null && ends < now.AddDays(options.SoonDays))
+            else if (binding is null && ends < now.AddDays(soonDays))
                 look = look with
                 {
                     Severity = Severity.Soon,

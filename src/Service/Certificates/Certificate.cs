@@ -32,6 +32,11 @@ public sealed class Certificate
     public DateTimeOffset? NextActionAt { get; private set; }
     public long Version { get; private set; } = 1;
 
+    /// <summary>When time alone opens or worsens a concern of it; null when it does not.</summary>
+    public DateTimeOffset? JudgeAt { get; private set; }
+
+    public void JudgeNextAt(DateTimeOffset? at) => JudgeAt = at;
+
     public RenewalPolicy Policy => new(RenewAfter, NewKey, Automatic);
 
     /// <summary>Whether it was ever issued.</summary>

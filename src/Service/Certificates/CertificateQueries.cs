@@ -8,6 +8,7 @@ using OrderlyBeacon.Core.Renewal;
 using OrderlyBeacon.Core.Revocation;
 using OrderlyBeacon.Service.Authorities;
 using OrderlyBeacon.Service.Bindings;
+using OrderlyBeacon.Service.Concerns;
 using OrderlyBeacon.Service.Storage;
 using OrderlyBeacon.Service.Work;
 using LifePhase = OrderlyBeacon.Contracts.LifePhase;
@@ -40,28 +41,6 @@ public sealed class CertificateQueries(BeaconDb db, AuthorityRegistry registry, 
         return new(items, ids.Count == take ? items[^1].Name : null);
     }
 
-    /// <summary>Certificates that somebody may have to look at: a try failed, nothing was issued, the edition in use was revoked, or expires and nothing renews it.</summary>
-    public async Task<List<CertificateInfo>> NeedingAsync(int most, CancellationToken ct)
-    {
-        var now = clock.GetUtcNow();
-        var soon = now.AddDays(30);
-        var ids = await Ours().Where(c => c.Failures > 0 || !c.HasEdition).OrderBy(c => c.Id).Select(c => c.Id).Take(most).ToListAsync(ct);
-        var current = db.Editions.AsNoTracking().Where(e => e.State == EditionState.Current);
-        ids.AddRange(
-            await current.Where(e => e.RevokedAt != null).OrderBy(e => e.RevokedAt).Select(e => e.CertificateId).Take(most).ToListAsync(ct)
-        );
-        ids.AddRange(
-            await current
-                .Where(e => e.NotAfter < soon)
-                .Where(e => e.NotAfter < now || db.Certificates.Any(c => c.Id == e.CertificateId && !c.Automatic))
-                .OrderByDescending(e => e.NotAfter)
-                .Select(e => e.CertificateId)
-                .Take(most)
-                .ToListAsync(ct)
-        );
-        return await InfosAsync(await Ours().Where(c => ids.Contains(c.Id)).Select(c => c.Id).ToListAsync(ct), ct);
-    }
-
     /// <summary>Those that expire first, and those that are renewed first.</summary>
     public async Task<List<CertificateInfo>> NextAsync(int most, CancellationToken ct)
     {
@@ -80,37 +59,11 @@ public sealed class CertificateQueries(BeaconDb db, AuthorityRegistry registry, 
         return await InfosAsync([.. ids.Distinct()], ct);
     }
 
-    /// <summary>Certificates of these hosts, for suggestions.</summary>
-    public async Task<List<CertificateInfo>> OfHostsAsync(IReadOnlyList<string> hosts, int most, CancellationToken ct) =>
-        await InfosAsync(
-            await Ours()
-                .Where(c => db.Hosts.Any(h => h.Id == c.HostId && hosts.Contains(h.Name)))
-                .OrderBy(c => c.Id)
-                .Select(c => c.Id)
-                .Take(most)
-                .ToListAsync(ct),
-            ct
-        );
-
-    /// <summary>Whether what was handed out has been replaced: it is served somewhere, where it is told, or all its names are in one that is bound.</summary>
-    public async Task<bool> IsReplacedAsync(CertificateInfo c, CancellationToken ct)
-    {
-        if (c.Host is not null || c.Serial is null)
-            return false;
-        if (await db.Services.AnyAsync(s => s.ServedSerial == c.Serial, ct))
-            return true;
-        var first = "\"" + c.Names.FirstOrDefault() + "\"";
-        var bound = await Ours()
-            .Where(o => o.NamesJson.Contains(first) && db.Bindings.Any(b => b.CertificateId == o.Id))
-            .Select(o => o.NamesJson)
-            .Take(20)
-            .ToListAsync(ct);
-        return bound.Any(names => c.Names.All(Shapes.Strings(names).Contains));
-    }
-
     private IQueryable<Certificate> Ours() => db.Certificates.AsNoTracking().Where(c => c.Profile != "agent");
 
-    public async Task<List<CertificateInfo>> InfosAsync(List<int> ids, CancellationToken ct)
+    public Task<List<CertificateInfo>> InfosAsync(List<int> ids, CancellationToken ct) => InfosAsync(db, ids, clock.GetUtcNow(), ct);
+
+    public static async Task<List<CertificateInfo>> InfosAsync(BeaconDb db, List<int> ids, DateTimeOffset now, CancellationToken ct)
     {
         var rows = await (
             from c in db.Certificates.AsNoTracking()
@@ -161,7 +114,6 @@ public sealed class CertificateQueries(BeaconDb db, AuthorityRegistry registry, 
                 .Select(o => o.CertificateId!.Value)
                 .ToListAsync(ct)
         ).ToHashSet();
-        var now = clock.GetUtcNow();
         return
         [
             .. rows.Select(x =>
@@ -180,6 +132,7 @@ public sealed class CertificateQueries(BeaconDb db, AuthorityRegistry registry, 
                     x.c,
                     e?.State,
                     e?.RevokedAt is null ? null : (RevocationReason)(e.RevocationReason ?? 0),
+                    e?.NotBefore,
                     e?.NotAfter,
                     phase,
                     bound,
@@ -218,6 +171,7 @@ public sealed class CertificateQueries(BeaconDb db, AuthorityRegistry registry, 
         Certificate c,
         EditionState? edition,
         RevocationReason? revoked,
+        DateTimeOffset? notBefore,
         DateTimeOffset? notAfter,
         LifePhase? phase,
         List<BindingInfo> bound,
@@ -243,7 +197,7 @@ public sealed class CertificateQueries(BeaconDb db, AuthorityRegistry registry, 
             return (Severity.Fine, "due");
         if (c.Owner == "system")
             return (Severity.Fine, "serving");
-        if (!c.Automatic && notAfter - now < TimeSpan.FromDays(30))
+        if (!c.Automatic && notAfter - now < JudgeCertificate.SoonBefore(notBefore!.Value, notAfter!.Value))
             return (Severity.Soon, "expires soon");
         return (
             Severity.Fine,

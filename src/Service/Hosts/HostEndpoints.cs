@@ -63,11 +63,19 @@ public sealed class InviteHost(
 }
 
 /// <summary>Takes a host out: its agent's editions are revoked, open orders cancelled, its services forgotten.</summary>
-public sealed class RemoveHost(BeaconDb db, AnnounceRevocations announce, KnownNames known, TimeProvider clock, Changes changes)
+public sealed class RemoveHost(
+    BeaconDb db,
+    AnnounceRevocations announce,
+    KnownNames known,
+    Presence presence,
+    TimeProvider clock,
+    Changes changes
+)
 {
     public async Task RunAsync(string name, Caller caller, CancellationToken ct)
     {
         var revoked = new List<(string, string)>();
+        int removed;
         await using (var write = await db.BeginWriteAsync(ct))
         {
             var host =
@@ -76,6 +84,7 @@ public sealed class RemoveHost(BeaconDb db, AnnounceRevocations announce, KnownN
             host.ThrowIfGone();
             var now = clock.GetUtcNow();
             host.Remove();
+            removed = host.Id;
             foreach (
                 var o in await db
                     .Orders.Where(o => o.HostId == host.Id && (o.State == OrderState.Queued || o.State == OrderState.Taken))
@@ -106,6 +115,7 @@ public sealed class RemoveHost(BeaconDb db, AnnounceRevocations announce, KnownN
             );
             await write.CommitAsync(ct);
         }
+        presence.Remove(removed);
         known.Changed();
         await announce.RunAsync(revoked, caller.Actor, $"host {name} removed", wasHeld: false, ct);
         changes.Tell("host", name);

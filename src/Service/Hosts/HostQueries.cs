@@ -30,7 +30,7 @@ public sealed record HostList
 }
 
 /// <summary>Reads hosts, a page at a time.</summary>
-public sealed class HostQueries(BeaconDb db, OrderDesk desk, Presence presence)
+public sealed class HostQueries(BeaconDb db, OrderDesk desk)
 {
     public static readonly IReadOnlyList<string> States = ["invited", "connected", "away", "problem"];
     public static readonly IReadOnlyList<string> Sorts = ["name", "seen"];
@@ -53,13 +53,6 @@ public sealed class HostQueries(BeaconDb db, OrderDesk desk, Presence presence)
         return new([.. page.Select(h => Info(h, desk, counts.GetValueOrDefault(h.Id)))], page.Count == take ? page[^1].Name : null);
     }
 
-    /// <summary>How many hosts have not been heard from, and the first few of them.</summary>
-    public async Task<(int Count, IReadOnlyList<Host> First)> AwayAsync(int most, CancellationToken ct)
-    {
-        var away = InState(db.Hosts.AsNoTracking(), "away");
-        return (await away.CountAsync(ct), await away.OrderBy(h => h.Name).Take(most).ToListAsync(ct));
-    }
-
     private IQueryable<Host> Found(string? search)
     {
         var q = db.Hosts.AsNoTracking().Where(h => h.State != HostState.Removed);
@@ -69,7 +62,6 @@ public sealed class HostQueries(BeaconDb db, OrderDesk desk, Presence presence)
         return q.Where(h => h.Name.Contains(part) || db.Services.Any(s => s.HostId == h.Id && s.NamesJson.Contains(part)));
     }
 
-    // Who is connected is known in memory alone.
     private IQueryable<Host> InState(IQueryable<Host> q, string? state)
     {
         if (state is null)
@@ -79,10 +71,10 @@ public sealed class HostQueries(BeaconDb db, OrderDesk desk, Presence presence)
         q = q.Where(h => h.State == HostState.Joined);
         if (state == "problem")
             return q.Where(h => h.ProblemJson != null);
-        var (connected, since) = presence.Connected();
-        return state == "connected"
-            ? q.Where(h => connected.Contains(h.Id) || h.LastSeen > since)
-            : q.Where(h => !connected.Contains(h.Id) && (h.LastSeen == null || h.LastSeen <= since));
+        var away = db
+            .Concerns.Where(c => c.Of == ConcernSubject.Host && c.Kind == ConcernKind.HostAway)
+            .Select(c => (int)c.SubjectId);
+        return state == "away" ? q.Where(h => away.Contains(h.Id)) : q.Where(h => !away.Contains(h.Id));
     }
 
     private async Task<IQueryable<Host>> SeenBeforeAsync(IQueryable<Host> q, string after, CancellationToken ct)

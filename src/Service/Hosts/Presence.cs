@@ -35,13 +35,33 @@ public sealed class Presence(AuthorityRegistry registry, BeaconOptions options, 
     public bool IsOnline(Host h) =>
         h.State == HostState.Joined && LastSeen(h) > clock.GetUtcNow() - TimeSpan.FromSeconds(options.HostAwaySeconds);
 
-    /// <summary>Hosts that were heard from lately.</summary>
-    /// <returns>Those known in memory, and the time after which what the database knows counts as well.</returns>
-    public (IReadOnlyList<int> Hosts, DateTimeOffset Since) Connected()
+    /// <summary>
+    /// Hosts that fell silent. After a start each has as long to speak as any other time; then those that did not are asked of the database, once.
+    /// </summary>
+    /// <returns>Null while that is not known yet.</returns>
+    public async Task<HashSet<int>?> AwayAsync(BeaconDb db, CancellationToken ct)
     {
         var since = clock.GetUtcNow() - TimeSpan.FromSeconds(options.HostAwaySeconds);
-        return ([.. _seen.Where(s => s.Value > since).Select(s => s.Key)], since);
+        if (since < _started)
+            return null;
+        if (!_silentKnown)
+        {
+            foreach (var id in await db.Hosts.Where(h => h.State == HostState.Joined).Select(h => h.Id).ToListAsync(ct))
+                _seen.TryAdd(id, DateTimeOffset.MinValue);
+            _silentKnown = true;
+        }
+        return [.. _seen.Where(s => s.Value <= since).Select(s => s.Key)];
     }
+
+    /// <summary>A host that was removed is missed no more.</summary>
+    public void Remove(int host)
+    {
+        _seen.TryRemove(host, out _);
+        _said.TryRemove(host, out _);
+    }
+
+    private readonly DateTimeOffset _started = clock.GetUtcNow();
+    private bool _silentKnown;
 
     /// <summary>What a report says, whenever it was said.</summary>
     public static string Fingerprint(AgentReport report)
@@ -87,6 +107,8 @@ public sealed class Presence(AuthorityRegistry registry, BeaconOptions options, 
     /// <param name="all">Also what was written down a short while ago: the service stops.</param>
     public async Task WriteAsync(BeaconDb db, bool all, CancellationToken ct)
     {
+        // Who joined since and never spoke is missed from now on.
+        _silentKnown = false;
         await using var write = await db.BeginWriteAsync(ct);
         var old = clock.GetUtcNow() - KeptEvery;
         foreach (var ids in _seen.Keys.Chunk(500))

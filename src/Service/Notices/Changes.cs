@@ -11,8 +11,14 @@ public sealed class Changes(IHostApplicationLifetime lifetime)
 {
     private readonly ConcurrentDictionary<Channel<ChangeEvent>, byte> _listeners = [];
 
+    private long _told;
+
+    /// <summary>How often something was told.</summary>
+    public long Told => Interlocked.Read(ref _told);
+
     public void Tell(string noun, string id)
     {
+        Interlocked.Increment(ref _told);
         foreach (var l in _listeners.Keys)
             l.Writer.TryWrite(new(noun, id));
     }

@@ -3,6 +3,7 @@ using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Renewal;
 using OrderlyBeacon.Service.Authorities;
+using OrderlyBeacon.Service.Concerns;
 using OrderlyBeacon.Service.People;
 using OrderlyBeacon.Service.Requests;
 using OrderlyBeacon.Service.Revocations;
@@ -15,6 +16,8 @@ internal sealed class Caretaker(
     IServiceScopeFactory scopes,
     ServiceCertificate own,
     ResponderCertificates responder,
+    Wake wake,
+    WatchConcerns watch,
     TimeProvider clock,
     ILogger<Caretaker> log
 ) : BackgroundService
@@ -30,8 +33,13 @@ internal sealed class Caretaker(
         using var timer = new PeriodicTimer(Round, clock);
         try
         {
+            await _guarded.RunAsync("concerns", (s, ct) => watch.BeginAsync(s.GetRequiredService<BeaconDb>(), ct), stopping);
             while (await timer.WaitForNextTickAsync(stopping))
             {
+                GiveMemoryBack();
+                await _guarded.RunAsync("silent hosts", (s, ct) => watch.AwayAsync(s.GetRequiredService<BeaconDb>(), ct), stopping);
+                if (!wake.IsTime())
+                    continue;
                 await _guarded.RunAsync("renewals", RenewDueAsync, stopping);
                 await _guarded.RunAsync(
                     "CRL",
@@ -39,21 +47,23 @@ internal sealed class Caretaker(
                     stopping
                 );
                 await _guarded.RunAsync("own certificate", (_, ct) => own.RenewIfDueAsync(ct), stopping);
-                if (_rounds % 3 == 0)
-                    await _guarded.RunAsync(
-                        "approved requests",
-                        (s, ct) => s.GetRequiredService<DecideRequest>().FinishOpenAsync(ct),
-                        stopping
-                    );
+                await _guarded.RunAsync(
+                    "approved requests",
+                    (s, ct) => s.GetRequiredService<DecideRequest>().FinishOpenAsync(ct),
+                    stopping
+                );
                 await _guarded.RunAsync("OCSP responder", (_, ct) => responder.RenewIfDueAsync(ct), stopping);
-                if (_rounds % 5 == 0)
-                    await _guarded.RunAsync(
-                        "refused sign-ins",
-                        (s, ct) => s.GetRequiredService<RefusedSignIns>().WriteAsync(s.GetRequiredService<BeaconDb>(), ct),
-                        stopping
-                    );
-                _rounds++;
-                GiveMemoryBack();
+                await _guarded.RunAsync(
+                    "refused sign-ins",
+                    (s, ct) => s.GetRequiredService<RefusedSignIns>().WriteAsync(s.GetRequiredService<BeaconDb>(), ct),
+                    stopping
+                );
+                await _guarded.RunAsync("what is due", DueAsync, stopping);
+                await _guarded.RunAsync(
+                    "the house's concerns",
+                    (s, ct) => watch.HouseAsync(s.GetRequiredService<BeaconDb>(), s.GetRequiredService<HouseConcerns>(), ct),
+                    stopping
+                );
                 if (clock.GetUtcNow() >= _nextHousekeeping)
                 {
                     await _guarded.RunAsync("housekeeping", TidyAsync, stopping);
@@ -66,12 +76,20 @@ internal sealed class Caretaker(
         await _guarded.RunAsync("hosts' last signs", (s, _) => SeenAsync(s, all: true, CancellationToken.None), CancellationToken.None);
     }
 
+    private async Task DueAsync(IServiceProvider services, CancellationToken ct)
+    {
+        var db = services.GetRequiredService<BeaconDb>();
+        wake.At(await watch.DueAsync(db, ct));
+        wake.At(await db.Certificates.MinAsync(c => c.NextActionAt, ct));
+    }
+
     private static Task SeenAsync(IServiceProvider services, bool all, CancellationToken ct) =>
         services.GetRequiredService<Hosts.Presence>().WriteAsync(services.GetRequiredService<BeaconDb>(), all, ct);
 
     /// <summary>What the start and the first calls needed is given back, and every minute what was left since, unless there is so much to do that the collector runs by itself: an idle service is a small one.</summary>
     private void GiveMemoryBack()
     {
+        _rounds++;
         if (_rounds is not (3 or 12) && _rounds % 30 != 0)
             return;
         var collections = GC.CollectionCount(0);

@@ -1,5 +1,6 @@
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
+using OrderlyBeacon.Service.Concerns;
 using OrderlyBeacon.Service.Storage;
 
 namespace OrderlyBeacon.Service.Rights;
@@ -10,7 +11,7 @@ public sealed class Attempts(BeaconDb db)
     private const int MostRead = 500;
     public const string Action = "attempt.refused";
 
-    public async Task<IReadOnlyList<Concern>> ConcernsAsync(DateTimeOffset now, CancellationToken ct)
+    public async Task<IReadOnlyList<Found>> ConcernsAsync(DateTimeOffset now, CancellationToken ct)
     {
         var dayAgo = now.AddDays(-1);
         var recent = await db
@@ -28,13 +29,13 @@ public sealed class Attempts(BeaconDb db)
         return
         [
             .. recent
-                .GroupBy(e => (e.Subject, e.Actor))
+                .GroupBy(e => e.Subject)
                 .Take(20)
-                .Select(g => new Concern(
-                    Severity.Soon,
-                    "attempt",
-                    g.Key.Subject,
-                    $"{g.Key.Actor} tried what they may not do, {(g.Count() == 1 ? "once" : g.Count() + " times")} in the last day: {g.First().Detail}",
+                .Select(g => HouseConcerns.Of(
+                    ConcernKind.Attempt,
+ g.Key,
+ Severity.Soon,
+                    $"{string.Join(" and ", g.Select(e => e.Actor).Distinct())} tried what they may not do, {(g.Count() == 1 ? "once" : g.Count() + " times")} in the last day: {g.First().Detail}",
                     "Nothing was changed.",
                     "Ask them; if it was not them, end their sessions with a new password.",
                     "beacon journal list attempt",

@@ -1,6 +1,7 @@
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Service.Enrolment;
+using OrderlyBeacon.Service.Concerns;
 using OrderlyBeacon.Service.Storage;
 
 namespace OrderlyBeacon.Service.Rights;
@@ -10,11 +11,11 @@ public sealed class ForeignClaims(BeaconDb db, KnownNames known)
 {
     private const int Most = 50;
 
-    public async Task<IReadOnlyList<Concern>> ConcernsAsync(CancellationToken ct)
+    public async Task<IReadOnlyList<Found>> ConcernsAsync(CancellationToken ct)
     {
         var served = (await known.GetAsync(ct)).Served;
         var names = served.Where(g => g.Select(s => s.HostId).Distinct().Count() > 1).Select(g => g.Key).Take(Most).ToList();
-        var concerns = new List<Concern>();
+        var concerns = new List<Found>();
         foreach (var name in names)
         {
             var holder = await (
@@ -24,11 +25,10 @@ public sealed class ForeignClaims(BeaconDb db, KnownNames known)
                 select new { h.Id, Host = h.Name }
             ).FirstOrDefaultAsync(ct);
             if (holder is not null && served[name].FirstOrDefault(s => s.HostId != holder.Id) is { Host: { } other })
-                concerns.Add(
-                    new(
-                        Severity.Soon,
-                        "claimed-elsewhere",
-                        name,
+                concerns.Add(HouseConcerns.Of(
+                        ConcernKind.ClaimedElsewhere,
+ name,
+ Severity.Soon,
                         $"{other} says that it serves {name} too; the certificate of that name is on {holder.Host}.",
                         "Nothing is stopped by it: renewals go on.",
                         "Look whether both are meant; if not, correct the configuration there.",

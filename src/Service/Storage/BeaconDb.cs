@@ -3,9 +3,11 @@ using Microsoft.EntityFrameworkCore;
 using Microsoft.EntityFrameworkCore.Diagnostics;
 using Microsoft.EntityFrameworkCore.Storage;
 using Microsoft.EntityFrameworkCore.Storage.ValueConversion;
+using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Service.Authorities;
 using OrderlyBeacon.Service.Bindings;
 using OrderlyBeacon.Service.Certificates;
+using OrderlyBeacon.Service.Concerns;
 using OrderlyBeacon.Service.Journal;
 using OrderlyBeacon.Service.Keeping;
 using OrderlyBeacon.Service.People;
@@ -21,7 +23,7 @@ namespace OrderlyBeacon.Service.Storage;
 /// The database. To change something: <see cref="BeginWriteAsync"/>, change entities through their methods, <see cref="Note"/> what was done,
 /// <see cref="WriteScope.CommitAsync"/>. Reads need no ceremony.
 /// </summary>
-public sealed class BeaconDb(DbContextOptions<BeaconDb> options, WriteGate gate) : DbContext(options)
+public sealed class BeaconDb(DbContextOptions<BeaconDb> options, WriteGate gate, ConcernKeeper concerns) : DbContext(options)
 {
     public DbSet<Authority> Authorities => Set<Authority>();
     public DbSet<Generation> Generations => Set<Generation>();
@@ -43,12 +45,14 @@ public sealed class BeaconDb(DbContextOptions<BeaconDb> options, WriteGate gate)
     public DbSet<AnsweredPost> AnsweredPosts => Set<AnsweredPost>();
     public DbSet<BurntKey> BurntKeys => Set<BurntKey>();
     public DbSet<Consent> Consents => Set<Consent>();
+    public DbSet<OpenConcern> Concerns => Set<OpenConcern>();
+    public DbSet<CertificateName> CertificateNames => Set<CertificateName>();
 
     /// <summary>Takes the write lock and opens a transaction; disposing without commit undoes everything.</summary>
     public async Task<WriteScope> BeginWriteAsync(CancellationToken ct = default)
     {
         await gate.EnterAsync(ct);
-        _last = null;
+        (_last, _touched) = (null, new());
         try
         {
             return new(this, await Database.BeginTransactionAsync(ct), gate);
@@ -58,6 +62,36 @@ public sealed class BeaconDb(DbContextOptions<BeaconDb> options, WriteGate gate)
             gate.Leave();
             throw;
         }
+    }
+
+    /// <summary>What the open transaction touched; null outside of one.</summary>
+    private Touched? _touched;
+
+    /// <summary>Only time has changed these: the open transaction judges them anew.</summary>
+    internal void JudgeAgain(
+        IEnumerable<int> certificates,
+        IEnumerable<int> services,
+        IEnumerable<int> hosts,
+        IEnumerable<long> requests
+    ) => _touched!.Add(certificates, services, hosts, requests);
+
+    public override async Task<int> SaveChangesAsync(bool acceptAllChangesOnSuccess, CancellationToken cancellationToken = default)
+    {
+        _touched?.Before(ChangeTracker);
+        var written = await base.SaveChangesAsync(acceptAllChangesOnSuccess, cancellationToken);
+        _touched?.After();
+        return written;
+    }
+
+    /// <summary>Saves what is left, and lets concerns follow, in the same transaction.</summary>
+    internal async Task FinishAsync(CancellationToken ct)
+    {
+        await SaveChangesAsync(ct);
+        if (_touched is not { IsEmpty: false } touched)
+            return;
+        _touched = null;
+        await concerns.JudgeAsync(this, touched, ct);
+        await SaveChangesAsync(ct);
     }
 
     /// <summary>Adds a journal entry to the open transaction.</summary>
@@ -115,6 +149,7 @@ public sealed class BeaconDb(DbContextOptions<BeaconDb> options, WriteGate gate)
             e.HasIndex(x => x.ServedUntil);
             e.HasIndex(x => x.Fault);
             e.HasIndex(x => x.ServedSerial);
+            e.HasIndex(x => x.JudgeAt);
         });
         b.Entity<Binding>(e =>
         {
@@ -129,6 +164,7 @@ public sealed class BeaconDb(DbContextOptions<BeaconDb> options, WriteGate gate)
             e.HasIndex(x => x.Failures);
             e.HasIndex(x => x.HasEdition);
             e.HasIndex(x => x.Owner);
+            e.HasIndex(x => x.JudgeAt);
             e.Property(x => x.Version).IsConcurrencyToken();
         });
         b.Entity<Edition>(e =>
@@ -170,11 +206,43 @@ public sealed class BeaconDb(DbContextOptions<BeaconDb> options, WriteGate gate)
             e.Property(x => x.Sequence).ValueGeneratedNever();
         });
         b.Entity<AnsweredPost>(e => e.HasKey(x => x.Key));
+        b.Entity<CertificateName>(e =>
+        {
+            e.HasKey(x => new { x.CertificateId, x.Name });
+            e.HasIndex(x => x.Name);
+        });
+        b.Entity<OpenConcern>(e =>
+        {
+            // One row of a cause and a subject; what is counted and shown is covered.
+            e.HasIndex(x => new
+                {
+                    x.Of,
+                    x.SubjectId,
+                    x.Kind,
+                    x.About,
+                })
+                .IsUnique();
+            e.HasIndex(x => new
+            {
+                x.Of,
+                x.Kind,
+                x.Severity,
+                x.About,
+            });
+        });
     }
 
     // SQLite compares texts; times are kept as milliseconds so that they sort.
-    protected override void ConfigureConventions(ModelConfigurationBuilder c) =>
+    protected override void ConfigureConventions(ModelConfigurationBuilder c)
+    {
         c.Properties<DateTimeOffset>().HaveConversion<Milliseconds>();
+        c.Properties<ConcernSubject>().HaveConversion<Word<ConcernSubject>>();
+        c.Properties<ConcernKind>().HaveConversion<Word<ConcernKind>>();
+    }
+
+    /// <summary>Kept as the word that travels; one of a newer program is read as unknown.</summary>
+    private sealed class Word<T>() : ValueConverter<T, string>(v => OpenWord<T>.WordOf(v), w => OpenWord<T>.Of(w))
+        where T : struct, Enum;
 
     private sealed class Milliseconds()
         : ValueConverter<DateTimeOffset, long>(t => t.ToUnixTimeMilliseconds(), ms => DateTimeOffset.FromUnixTimeMilliseconds(ms));
@@ -183,11 +251,20 @@ public sealed class BeaconDb(DbContextOptions<BeaconDb> options, WriteGate gate)
 /// <summary>One writer at a time inside this process; SQLite would make the others wait in coarse steps.</summary>
 public sealed class WriteGate
 {
+    private long _writes;
+
+    /// <summary>Rises with each write: who has seen this number knows that nothing was written since.</summary>
+    public long Writes => Interlocked.Read(ref _writes);
+
     private readonly SemaphoreSlim _one = new(1, 1);
 
     public Task EnterAsync(CancellationToken ct = default) => _one.WaitAsync(ct);
 
-    public void Leave() => _one.Release();
+    public void Leave()
+    {
+        Interlocked.Increment(ref _writes);
+        _one.Release();
+    }
 }
 
 /// <summary>An open write.</summary>
@@ -195,7 +272,7 @@ public sealed class WriteScope(BeaconDb db, IDbContextTransaction transaction, W
 {
     public async Task CommitAsync(CancellationToken ct = default)
     {
-        await db.SaveChangesAsync(ct);
+        await db.FinishAsync(ct);
         await transaction.CommitAsync(ct);
     }
 

@@ -246,6 +246,9 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                     b.Property<int>("HostId")
                         .HasColumnType("INTEGER");
 
+                    b.Property<long?>("JudgeAt")
+                        .HasColumnType("INTEGER");
+
                     b.Property<string>("LooksJson")
                         .IsRequired()
                         .HasColumnType("TEXT");
@@ -278,6 +281,8 @@ namespace OrderlyBeacon.Service.Storage.Migrations
 
                     b.HasIndex("Fault");
 
+                    b.HasIndex("JudgeAt");
+
                     b.HasIndex("ServedSerial");
 
                     b.HasIndex("ServedUntil");
@@ -308,6 +313,9 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                         .HasColumnType("INTEGER");
 
                     b.Property<int?>("HostId")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<long?>("JudgeAt")
                         .HasColumnType("INTEGER");
 
                     b.Property<string>("Key")
@@ -362,6 +370,8 @@ namespace OrderlyBeacon.Service.Storage.Migrations
 
                     b.HasIndex("HasEdition");
 
+                    b.HasIndex("JudgeAt");
+
                     b.HasIndex("Name")
                         .IsUnique();
 
@@ -370,6 +380,21 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                     b.HasIndex("Owner");
 
                     b.ToTable("Certificates");
+                });
+
+            modelBuilder.Entity("OrderlyBeacon.Service.Certificates.CertificateName", b =>
+                {
+                    b.Property<int>("CertificateId")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<string>("Name")
+                        .HasColumnType("TEXT");
+
+                    b.HasKey("CertificateId", "Name");
+
+                    b.HasIndex("Name");
+
+                    b.ToTable("CertificateNames");
                 });
 
             modelBuilder.Entity("OrderlyBeacon.Service.Certificates.Edition", b =>
@@ -457,6 +482,61 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                     b.HasIndex("State", "NotAfter", "Profile", "CertificateId");
 
                     b.ToTable("Editions");
+                });
+
+            modelBuilder.Entity("OrderlyBeacon.Service.Concerns.OpenConcern", b =>
+                {
+                    b.Property<long>("Id")
+                        .ValueGeneratedOnAdd()
+                        .HasColumnType("INTEGER");
+
+                    b.Property<string>("About")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("Command")
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("Cure")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("Hurts")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("Kind")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("Link")
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("Of")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("Reason")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.Property<int>("Severity")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<long>("Since")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<long>("SubjectId")
+                        .HasColumnType("INTEGER");
+
+                    b.HasKey("Id");
+
+                    b.HasIndex("Of", "Kind", "Severity", "About");
+
+                    b.HasIndex("Of", "SubjectId", "Kind", "About")
+                        .IsUnique();
+
+                    b.ToTable("Concerns");
                 });
 
             modelBuilder.Entity("OrderlyBeacon.Service.Hosts.Host", b =>

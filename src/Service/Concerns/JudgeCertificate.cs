@@ -1,0 +1,85 @@
+using OrderlyBeacon.Contracts;
+
+namespace OrderlyBeacon.Service.Concerns;
+
+/// <summary>What of a certificate needs a hand, and when that changes by itself.</summary>
+internal static class JudgeCertificate
+{
+    /// <summary>A person needs weeks to replace what nothing renews; a short life gives its last third.</summary>
+    public static TimeSpan SoonBefore(DateTimeOffset from, DateTimeOffset until)
+    {
+        var third = (until - from) / 3;
+        return third < Weeks ? third : Weeks;
+    }
+
+    private static readonly TimeSpan Weeks = TimeSpan.FromDays(30);
+
+    /// <summary>What a service shows is told with the service, so <c>broken</c> and <c>behind</c> are none of its concerns.</summary>
+    public static Found? Run(int id, CertificateInfo c)
+    {
+        if (c.Severity < Severity.Soon || Kind(c.State) is not { } kind)
+            return null;
+        var (reason, hurts, cure) = Words(kind, c);
+        return new(ConcernSubject.Certificate, id, kind, c.Name, c.Severity, reason, hurts, cure)
+        {
+            Command = Command(kind, c),
+            Link = $"/certificates/{Uri.EscapeDataString(c.Name)}",
+        };
+    }
+
+    /// <summary>When time alone opens or worsens a concern; null when it does not.</summary>
+    public static DateTimeOffset? NextAt(CertificateInfo c, DateTimeOffset now)
+    {
+        if (c is not { NotBefore: { } from, NotAfter: { } until } || until <= now)
+            return null;
+        var soon = until - SoonBefore(from, until);
+        return c.Planned is null && soon > now ? soon : until;
+    }
+
+    private static ConcernKind? Kind(string state) =>
+        state switch
+        {
+            "renewal failed" => ConcernKind.RenewalFailed,
+            "stuck" => ConcernKind.Stuck,
+            "on hold" => ConcernKind.OnHold,
+            "revoked" => ConcernKind.Revoked,
+            "expired" => ConcernKind.Expired,
+            "expires soon" => ConcernKind.ExpiresSoon,
+            "not issued yet" => ConcernKind.NotIssuedYet,
+            _ => null,
+        };
+
+    private static (string Reason, string Hurts, string Cure) Words(ConcernKind kind, CertificateInfo c)
+    {
+        var renew = c.Host is null ? "Whoever has its key makes a new request." : "Renew it.";
+        return kind switch
+        {
+            ConcernKind.RenewalFailed => (
+                (c.LastError ?? "The last try failed.") + (c.RetryAt is { } t ? $" It is tried again at {t:HH:mm:ss} UTC." : ""),
+                c.NotAfter is { } end
+                    ? $"The edition in use ends on {end:d MMM yyyy HH:mm}; everything is as it was."
+                    : "It is not issued yet; everything is as it was.",
+                "Fix the cause; it continues by itself, or at once with the command."
+            ),
+            ConcernKind.Stuck => (
+                c.LastError ?? "A server could not be put back.",
+                "Its services may be away, or refused by their clients; nothing is tried by itself.",
+                "Do at the host what it says; then order it again with the command."
+            ),
+            ConcernKind.OnHold => (
+                "Its current edition is on hold.",
+                "Clients that check revocation refuse it until it is released.",
+                "Release it, or revoke it for good."
+            ),
+            ConcernKind.Revoked => ("Its current edition is revoked.", "Clients that check revocation refuse it.", "Renew it."),
+            ConcernKind.Expired => ($"Its edition expired on {c.NotAfter:d MMM yyyy HH:mm}.", "Every client refuses it.", renew),
+            ConcernKind.ExpiresSoon => ($"It ends on {c.NotAfter:d MMM yyyy} and nothing renews it.", "After that clients refuse it.", renew),
+            _ => ("It has not been issued.", "Its services wait for it.", "Look at its request."),
+        };
+    }
+
+    private static string Command(ConcernKind kind, CertificateInfo c) =>
+        kind == ConcernKind.OnHold ? ShellCommand.Of($"beacon cert release {c.Name}")
+        : c.Host is null ? ShellCommand.Of($"beacon cert show {c.Name}")
+        : ShellCommand.Of($"beacon cert renew {c.Name}");
+}

@@ -21,7 +21,13 @@ internal static class Table
         try
         {
             var source = $"Data Source={Path.Combine(folder, "beacon.db")}";
-            await using (var db = new BeaconDb(new DbContextOptionsBuilder<BeaconDb>().UseSqlite(source).Options, new WriteGate(), new(new BeaconOptions(), TimeProvider.System)))
+            await using (
+                var db = new BeaconDb(
+                    new DbContextOptionsBuilder<BeaconDb>().UseSqlite(source).Options,
+                    new WriteGate(),
+                    new(new BeaconOptions(), TimeProvider.System)
+                )
+            )
                 await db.Database.MigrateAsync();
             var start = DateTimeOffset.UnixEpoch.AddYears(56).ToUnixTimeMilliseconds();
             Fill(source, start);

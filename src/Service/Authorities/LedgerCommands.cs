@@ -225,12 +225,7 @@ internal sealed class LedgerCommands : IDisposable
     }
 
     private static object?[] Facts(EditionRecord e) =>
-        [
-            e.Decision.Profile.Id,
-            e.Decision.Subject.ToString(),
-            NamesOf(e),
-            e.Content.PublicKey.Spec.ToString(),
-        ];
+        [e.Decision.Profile.Id, e.Decision.Subject.ToString(), NamesOf(e), e.Content.PublicKey.Spec.ToString()];
 
     private static string Approved(EditionRecord e) => Shapes.Json(e.Decision.Approved);
 

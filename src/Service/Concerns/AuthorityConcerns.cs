@@ -6,13 +6,7 @@ using OrderlyBeacon.Service.Revocations;
 namespace OrderlyBeacon.Service.Concerns;
 
 /// <summary>What of the authorities needs a hand, as the last look at the hierarchy and the keys themselves say.</summary>
-public sealed class AuthorityConcerns(
-    AuthorityRegistry registry,
-    AuthorityKeys keys,
-    CrlShelf shelf,
-    HealthBook health,
-    TimeProvider clock
-)
+public sealed class AuthorityConcerns(AuthorityRegistry registry, AuthorityKeys keys, CrlShelf shelf, HealthBook health, TimeProvider clock)
 {
     public IEnumerable<Found> Find() => [.. Waiting(), .. Keys(), .. Findings(), .. RootList()];
 
@@ -55,7 +49,8 @@ public sealed class AuthorityConcerns(
         foreach (var a in health.Last?.Authorities ?? [])
         {
             var own = a.Generations.SelectMany(g => g.Findings).Select(f => (Finding: f, f.Reason));
-            var points = a.Generations.SelectMany(g => g.Points)
+            var points = a
+                .Generations.SelectMany(g => g.Points)
                 .Where(p => p.Finding is not null)
                 .Select(p => (Finding: p.Finding!, Reason: $"{p.Uri}: {p.Finding!.Reason}"));
             foreach (var same in own.Concat(points).Where(f => IsToldHere(f.Finding)).GroupBy(f => f.Finding.Fault))
@@ -93,7 +88,9 @@ public sealed class AuthorityConcerns(
             ConcernKind.RootCrl,
             "root",
             ends > now ? Severity.Soon : Severity.Now,
-            ends is { } at ? $"The root's CRL {(at > now ? "expires" : "expired")} on {at:d MMM yyyy}." : "No CRL of the root is published.",
+            ends is { } at
+                ? $"The root's CRL {(at > now ? "expires" : "expired")} on {at:d MMM yyyy}."
+                : "No CRL of the root is published.",
             "Clients that check the whole chain refuse everything then.",
             "Sign a fresh one where the root is, and publish it.",
             "beacon authority publish-crl FILE",

@@ -14,7 +14,16 @@ internal static class ConcernGroups
         var names = $"{string.Join(", ", first.Take(3).Select(c => c.About))} and {count - 3} more";
         var word = OpenWord<ConcernKind>.WordOf(kind);
         var (nouns, command, link) = Where(of, word);
-        return new(one.Severity, kind, $"{count} {nouns}", $"{Sentence(kind)}: {names}.{Example(of, one)}", one.Hurts, one.Cure, command, link)
+        return new(
+            one.Severity,
+            kind,
+            $"{count} {nouns}",
+            $"{Sentence(kind)}: {names}.{Example(of, one)}",
+            one.Hurts,
+            one.Cure,
+            command,
+            link
+        )
         {
             Count = count,
             Since = first.Min(c => c.Since),
@@ -25,7 +34,11 @@ internal static class ConcernGroups
         of switch
         {
             ConcernSubject.Service => ("services", $"beacon service list --state {word}", $"/hosts?view=services&state={word}"),
-            ConcernSubject.Host when word == "host-away" => ("hosts", "beacon host list --state away --sort seen", "/hosts?state=away&sort=seen"),
+            ConcernSubject.Host when word == "host-away" => (
+                "hosts",
+                "beacon host list --state away --sort seen",
+                "/hosts?state=away&sort=seen"
+            ),
             ConcernSubject.Host => ("hosts", "beacon host list --state problem", "/hosts?state=problem"),
             ConcernSubject.Request => ("requests", "beacon request list", "/requests"),
             _ => ("certificates", $"beacon cert list --state {word}", $"/certificates?state={word}"),
@@ -36,7 +49,10 @@ internal static class ConcernGroups
 
     private static string Sentence(ConcernKind kind)
     {
-        var words = kind == ConcernKind.HostAway ? "their agents have not been heard from" : Bindings.ServiceQueries.Word(OpenWord<ConcernKind>.WordOf(kind));
+        var words =
+            kind == ConcernKind.HostAway
+                ? "their agents have not been heard from"
+                : Bindings.ServiceQueries.Word(OpenWord<ConcernKind>.WordOf(kind));
         return char.ToUpperInvariant(words[0]) + words[1..];
     }
 }

@@ -17,10 +17,11 @@ internal static class JudgeCertificate
     /// <summary>What a service shows is told with the service, so <c>broken</c> and <c>behind</c> are none of its concerns.</summary>
     public static Found? Run(int id, CertificateInfo c)
     {
-        if (c.Severity < Severity.Soon || Kind(c.State) is not { } kind)
+        if (Kind(c) is not { } kind)
             return null;
         var (reason, hurts, cure) = Words(kind, c);
-        return new(ConcernSubject.Certificate, id, kind, c.Name, c.Severity, reason, hurts, cure)
+        var severity = c.Failures > 0 ? Severity.Failed : c.Severity;
+        return new(ConcernSubject.Certificate, id, kind, c.Name, severity, reason, hurts, cure)
         {
             Command = Command(kind, c),
             Link = $"/certificates/{Uri.EscapeDataString(c.Name)}",
@@ -36,11 +37,11 @@ internal static class JudgeCertificate
         return c.Planned is null && soon > now ? soon : until;
     }
 
-    private static ConcernKind? Kind(string state) =>
-        state switch
+    /// <summary>What failed stays told while it is tried again: it is over when it has worked.</summary>
+    private static ConcernKind? Kind(CertificateInfo c) =>
+        c.State switch
         {
-            "renewal failed" => ConcernKind.RenewalFailed,
-            "stuck" => ConcernKind.Stuck,
+            _ when c.Failures > 0 => c.RetryAt is null ? ConcernKind.Stuck : ConcernKind.RenewalFailed,
             "on hold" => ConcernKind.OnHold,
             "revoked" => ConcernKind.Revoked,
             "expired" => ConcernKind.Expired,
@@ -55,7 +56,8 @@ internal static class JudgeCertificate
         return kind switch
         {
             ConcernKind.RenewalFailed => (
-                (c.LastError ?? "The last try failed.") + (c.RetryAt is { } t ? $" It is tried again at {t:HH:mm:ss} UTC." : ""),
+                (c.LastError ?? "The last try failed.")
+                    + (c.State != "renewal failed" ? " It is being tried again now." : $" It is tried again at {c.RetryAt:HH:mm:ss} UTC."),
                 c.NotAfter is { } end
                     ? $"The edition in use ends on {end:d MMM yyyy HH:mm}; everything is as it was."
                     : "It is not issued yet; everything is as it was.",
@@ -73,7 +75,11 @@ internal static class JudgeCertificate
             ),
             ConcernKind.Revoked => ("Its current edition is revoked.", "Clients that check revocation refuse it.", "Renew it."),
             ConcernKind.Expired => ($"Its edition expired on {c.NotAfter:d MMM yyyy HH:mm}.", "Every client refuses it.", renew),
-            ConcernKind.ExpiresSoon => ($"It ends on {c.NotAfter:d MMM yyyy} and nothing renews it.", "After that clients refuse it.", renew),
+            ConcernKind.ExpiresSoon => (
+                $"It ends on {c.NotAfter:d MMM yyyy} and nothing renews it.",
+                "After that clients refuse it.",
+                renew
+            ),
             _ => ("It has not been issued.", "Its services wait for it.", "Look at its request."),
         };
     }

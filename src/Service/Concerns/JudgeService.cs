@@ -37,11 +37,19 @@ internal static class JudgeService
             {
                 // A certificate that is ready may be there by the time that somebody reads it: the command is found then.
                 Command = p.Fault == "no-answer" ? ShellCommand.Of($"beacon look {s.Names.FirstOrDefault() ?? s.Name}") : null,
-                Link =
-                    p.Fault == "no-answer" ? $"/hosts/{s.Host}" : $"/new?host={s.Host}&service={Uri.EscapeDataString(s.Name)}",
+                Link = p.Fault == "no-answer" ? $"/hosts/{s.Host}" : $"/new?host={s.Host}&service={Uri.EscapeDataString(s.Name)}",
             };
         return s.Problem is { } x
-            ? new(ConcernSubject.Service, id, ConcernKind.ServiceProblem, about, Severity.Soon, x.Message, "Nothing can be bound there.", x.Cure)
+            ? new(
+                ConcernSubject.Service,
+                id,
+                ConcernKind.ServiceProblem,
+                about,
+                Severity.Soon,
+                x.Message,
+                "Nothing can be bound there.",
+                x.Cure
+            )
             {
                 Link = $"/hosts/{s.Host}",
             }

@@ -41,8 +41,7 @@ public sealed class OpenConcern
     }
 
     /// <summary>The same cause, perhaps worse or told otherwise: since when stays.</summary>
-    public void Is(Found f) =>
-        (Severity, Reason, Hurts, Cure, Command, Link) = (f.Severity, f.Reason, f.Hurts, f.Cure, f.Command, f.Link);
+    public void Is(Found f) => (Severity, Reason, Hurts, Cure, Command, Link) = (f.Severity, f.Reason, f.Hurts, f.Cure, f.Command, f.Link);
 
     public bool IsOf(Found f) => Kind == f.Kind && About == f.About;
 }

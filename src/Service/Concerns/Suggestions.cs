@@ -12,7 +12,10 @@ public sealed class Suggestions(BeaconDb db)
         var told = new List<Concern>(rows.Count);
         foreach (var c in rows)
             told.Add(
-                new(c.Severity, c.Kind, c.About, c.Reason, c.Hurts, c.Cure, c.Command ?? await CommandAsync(c, ct), c.Link) { Since = c.Since }
+                new(c.Severity, c.Kind, c.About, c.Reason, c.Hurts, c.Cure, c.Command ?? await CommandAsync(c, ct), c.Link)
+                {
+                    Since = c.Since,
+                }
             );
         return told;
     }

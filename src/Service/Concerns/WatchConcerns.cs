@@ -36,7 +36,12 @@ public sealed class WatchConcerns(Presence presence, Changes changes, TimeProvid
             .Select(c => c.Id)
             .Take(AtOnce)
             .ToListAsync(ct);
-        var services = await db.Services.Where(s => s.JudgeAt <= now).OrderBy(s => s.JudgeAt).Select(s => s.Id).Take(AtOnce).ToListAsync(ct);
+        var services = await db
+            .Services.Where(s => s.JudgeAt <= now)
+            .OrderBy(s => s.JudgeAt)
+            .Select(s => s.Id)
+            .Take(AtOnce)
+            .ToListAsync(ct);
         if (certificates.Count + services.Count > 0)
         {
             await using var write = await db.BeginWriteAsync(ct);

@@ -71,9 +71,7 @@ public sealed class HostQueries(BeaconDb db, OrderDesk desk)
         q = q.Where(h => h.State == HostState.Joined);
         if (state == "problem")
             return q.Where(h => h.ProblemJson != null);
-        var away = db
-            .Concerns.Where(c => c.Of == ConcernSubject.Host && c.Kind == ConcernKind.HostAway)
-            .Select(c => (int)c.SubjectId);
+        var away = db.Concerns.Where(c => c.Of == ConcernSubject.Host && c.Kind == ConcernKind.HostAway).Select(c => (int)c.SubjectId);
         return state == "away" ? q.Where(h => away.Contains(h.Id)) : q.Where(h => !away.Contains(h.Id));
     }
 

@@ -14,8 +14,8 @@ public sealed class Custody(BeaconOptions options, AuthorityRegistry registry)
         if (Directory.Exists(folder) && Directory.EnumerateFiles(folder).Any())
             yield return HouseConcerns.Of(
                 ConcernKind.TakeAway,
- "root",
- Severity.Now,
+                "root",
+                Severity.Now,
                 "The root's key still lies on this machine, in the folder take-away.",
                 "Whoever gets into this machine can make himself any authority, for good.",
                 "Take the key and its passphrase away, to two places, and delete both here.",
@@ -28,8 +28,8 @@ public sealed class Custody(BeaconOptions options, AuthorityRegistry registry)
         if (outside.Count > 0)
             yield return HouseConcerns.Of(
                 ConcernKind.ZoneOutOfBounds,
- "authority",
- Severity.Soon,
+                "authority",
+                Severity.Soon,
                 $"BEACON_ZONES has {string.Join(", ", outside)}, which the issuing authority's certificate does not allow.",
                 "Nothing can be issued there: clients would refuse it.",
                 "Renew the authority: its request asks for the zones of today.",
@@ -39,8 +39,8 @@ public sealed class Custody(BeaconOptions options, AuthorityRegistry registry)
         if (options.RecoveryCertificates.Length == 0)
             yield return HouseConcerns.Of(
                 ConcernKind.NoRecoveryKey,
- "backup",
- Severity.Soon,
+                "backup",
+                Severity.Soon,
                 "No recovery key is set, so no backup can be taken.",
                 "If this machine is lost, every certificate has to be made anew under a new authority.",
                 "Make a recovery key on another machine, and name its certificate in BEACON_RECOVERYCERTIFICATES.",

@@ -37,43 +37,41 @@ internal sealed class Caretaker(
             while (await timer.WaitForNextTickAsync(stopping))
             {
                 GiveMemoryBack();
-                await _guarded.RunAsync("silent hosts", (s, ct) => watch.AwayAsync(s.GetRequiredService<BeaconDb>(), ct), stopping);
-                if (!wake.IsTime())
-                    continue;
-                await _guarded.RunAsync("renewals", RenewDueAsync, stopping);
-                await _guarded.RunAsync(
-                    "CRL",
-                    (s, ct) => s.GetRequiredService<PublishCrl>().RunAsync("system", "due", CrlOccasion.Due, ct),
-                    stopping
-                );
-                await _guarded.RunAsync("own certificate", (_, ct) => own.RenewIfDueAsync(ct), stopping);
-                await _guarded.RunAsync(
-                    "approved requests",
-                    (s, ct) => s.GetRequiredService<DecideRequest>().FinishOpenAsync(ct),
-                    stopping
-                );
-                await _guarded.RunAsync("OCSP responder", (_, ct) => responder.RenewIfDueAsync(ct), stopping);
-                await _guarded.RunAsync(
-                    "refused sign-ins",
-                    (s, ct) => s.GetRequiredService<RefusedSignIns>().WriteAsync(s.GetRequiredService<BeaconDb>(), ct),
-                    stopping
-                );
-                await _guarded.RunAsync("what is due", DueAsync, stopping);
-                await _guarded.RunAsync(
-                    "the house's concerns",
-                    (s, ct) => watch.HouseAsync(s.GetRequiredService<BeaconDb>(), s.GetRequiredService<HouseConcerns>(), ct),
-                    stopping
-                );
-                if (clock.GetUtcNow() >= _nextHousekeeping)
-                {
-                    await _guarded.RunAsync("housekeeping", TidyAsync, stopping);
-                    await _guarded.RunAsync("hosts' last signs", (s, ct) => SeenAsync(s, all: false, ct), stopping);
-                    _nextHousekeeping = clock.GetUtcNow() + TimeSpan.FromHours(1);
-                }
+                await RoundAsync(stopping);
             }
         }
         catch (OperationCanceledException) { }
         await _guarded.RunAsync("hosts' last signs", (s, _) => SeenAsync(s, all: true, CancellationToken.None), CancellationToken.None);
+    }
+
+    /// <summary>One round: all that is due now, in its order.</summary>
+    internal async Task RoundAsync(CancellationToken ct)
+    {
+        await _guarded.RunAsync("silent hosts", (s, ct) => watch.AwayAsync(s.GetRequiredService<BeaconDb>(), ct), ct);
+        if (!wake.IsTime())
+            return;
+        await _guarded.RunAsync("renewals", RenewDueAsync, ct);
+        await _guarded.RunAsync("CRL", (s, ct) => s.GetRequiredService<PublishCrl>().RunAsync("system", "due", CrlOccasion.Due, ct), ct);
+        await _guarded.RunAsync("own certificate", (_, ct) => own.RenewIfDueAsync(ct), ct);
+        await _guarded.RunAsync("approved requests", (s, ct) => s.GetRequiredService<DecideRequest>().FinishOpenAsync(ct), ct);
+        await _guarded.RunAsync("OCSP responder", (_, ct) => responder.RenewIfDueAsync(ct), ct);
+        await _guarded.RunAsync(
+            "refused sign-ins",
+            (s, ct) => s.GetRequiredService<RefusedSignIns>().WriteAsync(s.GetRequiredService<BeaconDb>(), ct),
+            ct
+        );
+        await _guarded.RunAsync("what is due", DueAsync, ct);
+        await _guarded.RunAsync(
+            "the house's concerns",
+            (s, ct) => watch.HouseAsync(s.GetRequiredService<BeaconDb>(), s.GetRequiredService<HouseConcerns>(), ct),
+            ct
+        );
+        if (clock.GetUtcNow() >= _nextHousekeeping)
+        {
+            await _guarded.RunAsync("housekeeping", TidyAsync, ct);
+            await _guarded.RunAsync("hosts' last signs", (s, ct) => SeenAsync(s, all: false, ct), ct);
+            _nextHousekeeping = clock.GetUtcNow() + TimeSpan.FromHours(1);
+        }
     }
 
     private async Task DueAsync(IServiceProvider services, CancellationToken ct)

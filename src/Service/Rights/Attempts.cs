@@ -31,16 +31,18 @@ public sealed class Attempts(BeaconDb db)
             .. recent
                 .GroupBy(e => e.Subject)
                 .Take(20)
-                .Select(g => HouseConcerns.Of(
-                    ConcernKind.Attempt,
- g.Key,
- Severity.Soon,
-                    $"{string.Join(" and ", g.Select(e => e.Actor).Distinct())} tried what they may not do, {(g.Count() == 1 ? "once" : g.Count() + " times")} in the last day: {g.First().Detail}",
-                    "Nothing was changed.",
-                    "Ask them; if it was not them, end their sessions with a new password.",
-                    "beacon journal list attempt",
-                    "/journal"
-                )),
+                .Select(g =>
+                    HouseConcerns.Of(
+                        ConcernKind.Attempt,
+                        g.Key,
+                        Severity.Soon,
+                        $"{string.Join(" and ", g.Select(e => e.Actor).Distinct())} tried what they may not do, {(g.Count() == 1 ? "once" : g.Count() + " times")} in the last day: {g.First().Detail}",
+                        "Nothing was changed.",
+                        "Ask them; if it was not them, end their sessions with a new password.",
+                        "beacon journal list attempt",
+                        "/journal"
+                    )
+                ),
         ];
     }
 }

@@ -1,7 +1,7 @@
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
-using OrderlyBeacon.Service.Enrolment;
 using OrderlyBeacon.Service.Concerns;
+using OrderlyBeacon.Service.Enrolment;
 using OrderlyBeacon.Service.Storage;
 
 namespace OrderlyBeacon.Service.Rights;
@@ -25,10 +25,11 @@ public sealed class ForeignClaims(BeaconDb db, KnownNames known)
                 select new { h.Id, Host = h.Name }
             ).FirstOrDefaultAsync(ct);
             if (holder is not null && served[name].FirstOrDefault(s => s.HostId != holder.Id) is { Host: { } other })
-                concerns.Add(HouseConcerns.Of(
+                concerns.Add(
+                    HouseConcerns.Of(
                         ConcernKind.ClaimedElsewhere,
- name,
- Severity.Soon,
+                        name,
+                        Severity.Soon,
                         $"{other} says that it serves {name} too; the certificate of that name is on {holder.Host}.",
                         "Nothing is stopped by it: renewals go on.",
                         "Look whether both are meant; if not, correct the configuration there.",

@@ -44,7 +44,7 @@ public sealed class StoryTests(DemoWorld demo) : IClassFixture<DemoWorld>
                 "web02/parcels.thistledown.example self-signed",
                 "web02/staff.thistledown.example common-name-only",
             ],
-            concerns.Select(c => $"{c.About} {c.Kind}").Order()
+            concerns.Select(c => $"{c.About} {OpenWord<ConcernKind>.WordOf(c.Kind)}").Order()
         );
         Assert.All(
             concerns,

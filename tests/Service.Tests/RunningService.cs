@@ -70,6 +70,9 @@ public class RunningService : IAsyncLifetime
         Wren = await SignInAsync("wren");
     }
 
+    /// <summary>The service's program: today's, unless a test says otherwise.</summary>
+    internal string Program { get; set; } = Path.Combine(AppContext.BaseDirectory, "beacond.dll");
+
     /// <summary>Settings besides the usual ones, at each start.</summary>
     internal Dictionary<string, string> Settings { get; } = [];
 
@@ -78,11 +81,11 @@ public class RunningService : IAsyncLifetime
     /// <param name="more">Further settings; with an authority that waits, the service is up but not ready.</param>
     internal async Task StartAsync(Dictionary<string, string> more)
     {
-        var start = new ProcessStartInfo("dotnet", [Path.Combine(AppContext.BaseDirectory, "beacond.dll")])
+        var start = new ProcessStartInfo("dotnet", [Program])
         {
             RedirectStandardOutput = true,
             RedirectStandardError = true,
-            WorkingDirectory = AppContext.BaseDirectory,
+            WorkingDirectory = Path.GetDirectoryName(Program),
         };
         foreach (
             var (k, v) in new Dictionary<string, string>

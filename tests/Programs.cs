@@ -78,3 +78,19 @@ internal sealed class Scratch : IDisposable
         catch (IOException) { }
     }
 }
+
+/// <summary>
+/// Our own programs. <c>./check</c> has just built those that are delivered, ahead of time: with <c>BEACON_PROGRAMS=out</c> tests run these, which start at once. Without it they
+/// run what was built beside them.
+/// </summary>
+internal static class Own
+{
+    public static readonly string Client = Of("cli", "beacon");
+    public static readonly string Agent = Of("agent", "beacon-agent");
+    public static readonly string Service = Of("service", "beacond");
+
+    private static string Of(string folder, string program) =>
+        Environment.GetEnvironmentVariable("BEACON_PROGRAMS") == "out"
+            ? Path.Combine(Programs.Root, "out", folder, program)
+            : Path.Combine(AppContext.BaseDirectory, program);
+}

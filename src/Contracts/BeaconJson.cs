@@ -22,6 +22,7 @@ namespace OrderlyBeacon.Contracts;
 [JsonSerializable(typeof(HostDetail))]
 [JsonSerializable(typeof(List<HostInfo>))]
 [JsonSerializable(typeof(List<ServiceInfo>))]
+[JsonSerializable(typeof(List<CertificateInfo>))]
 [JsonSerializable(typeof(List<StoreEntryInfo>))]
 [JsonSerializable(typeof(BindWish))]
 [JsonSerializable(typeof(List<ProfileInfo>))]

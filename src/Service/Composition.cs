@@ -108,6 +108,7 @@ internal static class Composition
                 typeof(Hosts.HostQueries),
                 typeof(BindService),
                 typeof(CertificateQueries),
+                typeof(CertificateList),
                 typeof(RevokeEdition),
                 typeof(ReleaseEdition),
                 typeof(RevokeMany),
@@ -213,6 +214,9 @@ internal static class Composition
         await ledger.StartAsync(CancellationToken.None);
         await app.Services.GetRequiredService<ServiceCertificate>().RenewIfDueAsync(CancellationToken.None);
         await TryAsync(() => app.Services.GetRequiredService<ResponderCertificates>().RenewIfDueAsync(CancellationToken.None));
+        // Who asks first is told what is so, not what was so when it was stopped.
+        var house = scope.ServiceProvider.GetRequiredService<HouseConcerns>();
+        await app.Services.GetRequiredService<WatchConcerns>().HouseAsync(db, house, CancellationToken.None);
 
         // A key that cannot be used must not keep the service from saying so; the regular round tries again.
         async Task TryAsync(Func<Task> work)

@@ -8,6 +8,9 @@ internal static class ListQuery
     private const int Usual = 100,
         Most = 500;
 
+    /// <summary>The state of whatever has a concern, of whatever cause.</summary>
+    public const string NeedsAHand = "needs-a-hand";
+
     /// <summary>How many items a page has.</summary>
     public static int Take(int? take) => Math.Clamp(take ?? Usual, 1, Most);
 

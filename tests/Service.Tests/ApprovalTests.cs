@@ -354,10 +354,7 @@ public sealed class ApprovalTests(RunningService service) : IClassFixture<Runnin
             var folder = Directory.CreateDirectory(s["taken-" + form]).FullName;
             var (code, output, error) = Programs.Run(
                 "bash",
-                [
-                    "-c",
-                    $"cd {folder} && exec dotnet {Path.Combine(AppContext.BaseDirectory, "beacon.dll")} cert export brought.thistledown.example@robin --form {form}",
-                ],
+                ["-c", $"cd {folder} && exec {Own.Client} cert export brought.thistledown.example@robin --form {form}"],
                 [],
                 new Dictionary<string, string> { ["BEACON_HOME"] = _homes["robin"] }
             );

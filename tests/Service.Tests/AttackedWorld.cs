@@ -113,12 +113,8 @@ public sealed class AttackedWorld : RunningService, IAsyncLifetime
     internal (int Code, string Error) Join(string folder, string host, string joinCode)
     {
         var (code, output, error) = Programs.Run(
-            "dotnet",
-            [
-                .. $"{Path.Combine(AppContext.BaseDirectory, "beacon-agent.dll")} join --state {folder} --service {Url} --host {host} --code-file - --nginx /nowhere/nginx.conf".Split(
-                    ' '
-                ),
-            ],
+            Own.Agent,
+            [.. $"join --state {folder} --service {Url} --host {host} --code-file - --nginx /nowhere/nginx.conf".Split(' ')],
             Encoding.ASCII.GetBytes(joinCode)
         );
         return (code, output + error);

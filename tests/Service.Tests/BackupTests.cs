@@ -113,10 +113,7 @@ public sealed class BackupTests
         (int, string, string) Restore(string words, string from, string with, params string[] more) =>
             Programs.Run(
                 "bash",
-                [
-                    "-c",
-                    $"exec dotnet {Path.Combine(AppContext.BaseDirectory, "beacond.dll")} restore {from} --key '{with}' --passphrase-fd 3 {string.Join(' ', more)} 3<<<'{words}'",
-                ],
+                ["-c", $"exec {Own.Service} restore {from} --key '{with}' --passphrase-fd 3 {string.Join(' ', more)} 3<<<'{words}'"],
                 [],
                 new Dictionary<string, string>
                 {
@@ -149,10 +146,7 @@ public sealed class BackupTests
     {
         var (code, output, error) = Programs.Run(
             "bash",
-            [
-                "-c",
-                $"exec dotnet {Path.Combine(AppContext.BaseDirectory, "beacon.dll")} ceremony recovery-key '{s[folder]}' --passphrase-fd 3 3<<<'{words}'",
-            ]
+            ["-c", $"exec {Own.Client} ceremony recovery-key '{s[folder]}' --passphrase-fd 3 3<<<'{words}'"]
         );
         Assert.True(code == 0, output + error);
         string Only(string what) => Directory.EnumerateFiles(s[folder], what + "--*").Single();

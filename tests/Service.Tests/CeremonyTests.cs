@@ -20,7 +20,7 @@ public sealed class CeremonyTests : IDisposable
     private (int Code, string Output, string Error) Run(string passphrase, params string[] args) =>
         Programs.Run(
             "bash",
-            ["-c", "exec dotnet \"$0\" ceremony \"$@\" 3<<<\"$PHRASE\"", Path.Combine(AppContext.BaseDirectory, "beacon.dll"), .. args],
+            ["-c", "exec \"$0\" ceremony \"$@\" 3<<<\"$PHRASE\"", Own.Client, .. args],
             [],
             new Dictionary<string, string> { ["PHRASE"] = passphrase, ["COLUMNS"] = "200" }
         );

@@ -285,9 +285,8 @@ public sealed class EstTests(RunningService service) : IClassFixture<RunningServ
         using var s = new Scratch();
         (int Code, string Output, string Error) Join(string state, string host, string code) =>
             Programs.Run(
-                "dotnet",
+                Own.Agent,
                 [
-                    Path.Combine(AppContext.BaseDirectory, "beacon-agent.dll"),
                     "join",
                     "--state",
                     s[state],

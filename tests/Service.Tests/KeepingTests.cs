@@ -170,8 +170,8 @@ public sealed class KeepingTests(RunningService service) : IClassFixture<Running
         )
         {
             var (code, output, error) = Programs.Run(
-                "dotnet",
-                [Path.Combine(AppContext.BaseDirectory, "beacon.dll"), .. command.Split(' ')],
+                Own.Client,
+                [.. command.Split(' ')],
                 [],
                 new Dictionary<string, string> { ["BEACON_HOME"] = home, ["COLUMNS"] = columns }
             );

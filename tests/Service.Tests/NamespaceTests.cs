@@ -14,11 +14,11 @@ public sealed class NamespaceTests
         mount --bind hosts /etc/hosts
         export BEACON_DATA=$PWD/data BEACON_PORT=7443 BEACON_PUBLICATIONPORT=7480 BEACON_HOME=$PWD/home BEACON_ZONES=thistledown.example=administrators
         export BEACON_FIRSTNAME=robin BEACON_FIRSTPASSWORDFILE=$PWD/password BEACON_FRESHMINUTES=600 BEACON_BOUNDS=none
-        dotnet $BIN/beacond.dll --contentRoot $BIN >service.log 2>&1 &
+        $SERVICE --contentRoot $(dirname $SERVICE) >service.log 2>&1 &
         for i in $(seq 600); do curl -fs http://127.0.0.1:7480/readyz >/dev/null && break; sleep 0.1; done
-        beacon() { dotnet $BIN/beacon.dll "$@"; }
+        beacon() { $CLIENT "$@"; }
         flat() { tr -s ' \n' ' ' | sed "s/^/$1: /; s/\$/\n/"; }
-        agent() { dotnet $BIN/beacon-agent.dll "$@"; }
+        agent() { $AGENT "$@"; }
         beacon sign-in --service https://localhost:7443 --name robin --root data/root.pem --password-file password >/dev/null
         beacon host invite kiosk.thistledown.example --json | grep -o '"code": *"[^"]*"' | cut -d'"' -f4 >code
         agent join --state kiosk --service https://localhost:7443 --host kiosk.thistledown.example --code-file code --nginx /nowhere/nginx.conf >/dev/null
@@ -64,7 +64,7 @@ public sealed class NamespaceTests
             grep 'Verify return code' seen
             sha256sum kiosk/identity/anchors.pem >anchors
             sed -i 's#https://localhost:7443/*#https://false.thistledown.example:9443/#' kiosk/agent.json
-            timeout 12 dotnet $BIN/beacon-agent.dll run --state kiosk >agent.log 2>&1 || true
+            timeout 12 $AGENT run --state kiosk >agent.log 2>&1 || true
             sed 's/^/agent: /' agent.log
             sed 's/^/false: /' false.log
             sha256sum -c anchors
@@ -88,7 +88,12 @@ public sealed class NamespaceTests
             "unshare",
             ["--map-root-user", "--net", "--mount", "--", "bash", "-c", $"cd {s.Path} && exec bash run"],
             [],
-            new Dictionary<string, string> { ["BIN"] = AppContext.BaseDirectory.TrimEnd('/') }
+            new Dictionary<string, string>
+            {
+                ["SERVICE"] = Own.Service,
+                ["CLIENT"] = Own.Client,
+                ["AGENT"] = Own.Agent,
+            }
         );
         Assert.True(code == 0, $"{output}\n{error}\n{Log(s, "service.log")}\n{Log(s, "agent.log")}");
         return output;

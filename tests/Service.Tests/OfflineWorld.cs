@@ -21,12 +21,7 @@ internal sealed class OfflineWorld : IAsyncDisposable
     public (int Code, string Output, string Error) Run(params string[] args) =>
         Programs.Run(
             "bash",
-            [
-                "-c",
-                "cd \"$WHERE\" && exec dotnet \"$0\" \"$@\" 3<<<'five quiet words in a row'",
-                Path.Combine(AppContext.BaseDirectory, "beacon.dll"),
-                .. args,
-            ],
+            ["-c", "cd \"$WHERE\" && exec \"$0\" \"$@\" 3<<<'five quiet words in a row'", Own.Client, .. args],
             [],
             new Dictionary<string, string>
             {

@@ -71,7 +71,7 @@ public class RunningService : IAsyncLifetime
     }
 
     /// <summary>The service's program: today's, unless a test says otherwise.</summary>
-    internal string Program { get; set; } = Path.Combine(AppContext.BaseDirectory, "beacond.dll");
+    internal string Program { get; set; } = Own.Service;
 
     /// <summary>Settings besides the usual ones, at each start.</summary>
     internal Dictionary<string, string> Settings { get; } = [];
@@ -81,7 +81,7 @@ public class RunningService : IAsyncLifetime
     /// <param name="more">Further settings; with an authority that waits, the service is up but not ready.</param>
     internal async Task StartAsync(Dictionary<string, string> more)
     {
-        var start = new ProcessStartInfo("dotnet", [Program])
+        var start = new ProcessStartInfo(Program)
         {
             RedirectStandardOutput = true,
             RedirectStandardError = true,
@@ -212,12 +212,7 @@ public class RunningService : IAsyncLifetime
 
     /// <summary>Runs the client as its user would.</summary>
     public (int Code, string Output, string Error) Beacon(string home, params string[] args) =>
-        Programs.Run(
-            "dotnet",
-            [Path.Combine(AppContext.BaseDirectory, "beacon.dll"), .. args],
-            [],
-            new Dictionary<string, string> { ["BEACON_HOME"] = home }
-        );
+        Programs.Run(Own.Client, [.. args], [], new Dictionary<string, string> { ["BEACON_HOME"] = home });
 
     /// <summary>A home in which robin is signed in.</summary>
     public string Home()

@@ -151,7 +151,7 @@ public sealed partial class TerminalTests(AttackedWorld world) : IClassFixture<A
     private static string OnTerminal(string home, string[] command, int width)
     {
         var quoted = string.Join(' ', command.Select(c => "'" + c.Replace("'", "'\\''") + "'"));
-        var line = $"stty cols {width} rows 50; dotnet '{Path.Combine(AppContext.BaseDirectory, "beacon.dll")}' {quoted}";
+        var line = $"stty cols {width} rows 50; '{Own.Client}' {quoted}";
         var (_, output, _) = Programs.Run(
             "script",
             ["-qec", line, "/dev/null"],

@@ -107,15 +107,7 @@ internal sealed class TimedService : IAsyncDisposable
 
     private void Run(params string[] args)
     {
-        var (code, output, error) = Programs.Run(
-            "bash",
-            [
-                "-c",
-                "exec dotnet \"$0\" \"$@\" 3<<<'five quiet words in a row'",
-                Path.Combine(AppContext.BaseDirectory, "beacon.dll"),
-                .. args,
-            ]
-        );
+        var (code, output, error) = Programs.Run("bash", ["-c", "exec \"$0\" \"$@\" 3<<<'five quiet words in a row'", Own.Client, .. args]);
         Assert.True(code == 0, output + error);
     }
 

@@ -1221,7 +1221,7 @@ export interface components {
         Concern: {
             severity: components["schemas"]["Severity"];
             /** @description A short code. */
-            kind: string;
+            kind: components["schemas"]["ConcernKind"];
             /** @description What it is about, as `web01/booking.thistledown.example`. */
             about: string;
             reason: string;
@@ -1231,7 +1231,22 @@ export interface components {
             command: null | string;
             /** @description The console page that does it. */
             link: null | string;
+            /**
+             * Format: int32
+             * @description How many this tells of: one, or all of one cause.
+             */
+            count?: number;
+            /**
+             * Format: date-time
+             * @description When it began; of many, the first that is named.
+             */
+            since?: null | string;
         };
+        /**
+         * @description Why something needs a hand.
+         * @enum {string}
+         */
+        ConcernKind: "plain-only" | "no-answer" | "handshake-failed" | "expired" | "not-yet-valid" | "revoked" | "self-signed" | "unknown-issuer" | "intermediate-missing" | "common-name-only" | "name-missing" | "wrong-purpose" | "weak" | "issuer-expired" | "issuer-not-yet-valid" | "issuer-revoked" | "out-of-bounds" | "malformed" | "broken-chain" | "ends-soon" | "binding-broken" | "binding-behind" | "certificate-malformed" | "service-problem" | "renewal-failed" | "stuck" | "on-hold" | "not-issued-yet" | "host-away" | "host-problem" | "waiting-for-approval" | "authority-away" | "push-failed" | "root-crl" | "take-away" | "zone-out-of-bounds" | "no-recovery-key" | "attempt" | "claimed-elsewhere" | "unreachable" | "timed-out" | "missing" | "server-error" | "redirected" | "too-large" | "wrong-type" | "wrong-generation" | "wrong-issuer" | "bad-signature" | "stale" | "expires-soon" | "responder-expired" | "responder-refuses" | "wrong-answer" | "clock-skew" | "key-unusable" | "authority-ends" | "authority-waits" | "unknown";
         /** @description The password once more: for a few minutes it is proof enough for what outlasts a session. */
         ConfirmSignIn: {
             password: string;
@@ -3079,7 +3094,12 @@ export interface operations {
         parameters: {
             query?: {
                 search?: string;
+                state?: string;
                 host?: string;
+                profile?: string;
+                issuer?: string;
+                endsBefore?: string;
+                sort?: string;
                 after?: string;
                 take?: number;
             };

@@ -1,71 +1,123 @@
-import { useMemo, useState } from 'react';
-import { Button, Group, Loader, Select, Stack, Text, TextInput, Title } from '@mantine/core';
+import { useState } from 'react';
+import { Button, Group, Loader, NativeSelect, Stack, TextInput, Title } from '@mantine/core';
 import { useDebouncedValue } from '@mantine/hooks';
-import { keepPreviousData, useQuery } from '@tanstack/react-query';
+import { keepPreviousData, useInfiniteQuery, useQuery } from '@tanstack/react-query';
 import { Link, useSearchParams } from 'react-router';
 import { api, take, type CertificateInfo } from '../api/client';
 import { CommandLine, Failure } from '../components/Bits';
 import { LifeRing } from '../components/LifeRing';
+import { More } from '../components/More';
 import { State } from '../components/State';
 import { useNow } from '../components/useNow';
-import { shortHost, when } from '../words';
+import { shellWord, shortHost, when } from '../words';
 
-type Column = 'name' | 'state' | 'host' | 'planned' | 'notAfter';
-const weight = { failed: 0, now: 1, soon: 2, fine: 3 };
-const columns: [Column, string][] = [
-  ['name', 'Certificate'],
-  ['state', 'State'],
-  ['host', 'Host'],
-  ['planned', 'Renewal'],
-  ['notAfter', 'Ends'],
+/** Heads with the word that the service sorts by; the host is in no order of its own. */
+const columns: [string, string | null][] = [
+  ['Certificate', 'name'],
+  ['State', 'severity'],
+  ['Host', null],
+  ['Renewal', 'renewal'],
+  ['Ends', 'ends'],
 ];
+const states = [
+  'needs-a-hand',
+  'renewal-failed',
+  'stuck',
+  'on-hold',
+  'revoked',
+  'expired',
+  'expires-soon',
+  'not-issued-yet',
+  'serving',
+  'in-store',
+  'handed-out',
+  'automatic',
+  'by-hand',
+];
+const stateWords: Record<string, string> = {
+  'needs-a-hand': 'needing a hand',
+  automatic: 'renewed by themselves',
+  'by-hand': 'not renewed by us',
+};
 
-function compare(a: CertificateInfo, b: CertificateInfo, by: Column): number {
-  if (by === 'state') return weight[a.severity] - weight[b.severity] || a.name.localeCompare(b.name);
-  return (a[by] ?? '\uffff').localeCompare(b[by] ?? '\uffff');
-}
-
+/** All certificates: searched, filtered and sorted by the service, read on as they are scrolled to. */
 export function Certificates() {
   const now = useNow();
   const [params, setParams] = useSearchParams();
-  const search = params.get('search') ?? '';
-  const [asked] = useDebouncedValue(search, 200);
-  const [filter, setFilter] = useState<string | null>('all');
-  const [sort, setSort] = useState<{ by: Column; down: boolean }>({ by: 'state', down: false });
-  const [shown, setShown] = useState(200);
-  const { data, error } = useQuery({
-    queryKey: ['certificates', asked],
-    queryFn: () =>
-      take(api.GET('/api/v1/certificates', { params: { query: { search: asked, take: 2000 } } })),
+  const [search, setSearch] = useState(params.get('search') ?? '');
+  const [asked] = useDebouncedValue(search.trim(), 250);
+  const filter = (key: string) => params.get(key) ?? '';
+  const sort = params.get('sort') ?? 'severity';
+  const set = (key: string, value: string) => {
+    setParams(
+      (old) => {
+        if (value) old.set(key, value);
+        else old.delete(key);
+        return old;
+      },
+      { replace: true },
+    );
+  };
+  const profiles = useQuery({ queryKey: ['profiles'], queryFn: () => take(api.GET('/api/v1/profiles')) });
+  const query = {
+    search: asked,
+    state: filter('state'),
+    profile: filter('profile'),
+    host: filter('host'),
+    sort,
+  };
+  const { data, error, fetchNextPage, hasNextPage, isFetchingNextPage } = useInfiniteQuery({
+    queryKey: ['certificates', query],
+    queryFn: ({ pageParam }) =>
+      take(api.GET('/api/v1/certificates', { params: { query: { ...query, after: pageParam, take: 100 } } })),
+    initialPageParam: '',
+    getNextPageParam: (last) => last.next ?? undefined,
     placeholderData: keepPreviousData,
   });
-  const rows = useMemo(() => {
-    const all = (data?.items ?? []).filter(
-      (c) =>
-        filter === 'all' ||
-        (filter === 'hand'
-          ? c.severity !== 'fine'
-          : filter === 'auto'
-            ? c.policy.automatic
-            : !c.policy.automatic),
-    );
-    all.sort((a, b) => compare(a, b, sort.by) * (sort.down ? -1 : 1));
-    return all;
-  }, [data, filter, sort]);
+  const rows = data?.pages.flatMap((p) => p.items) ?? [];
+  const narrowed = [asked, query.state, query.profile, query.host].some(Boolean);
+  const command = [
+    'beacon cert list',
+    asked && shellWord(asked),
+    query.state && `--state ${query.state}`,
+    query.profile && `--profile ${shellWord(query.profile)}`,
+    query.host && `--host ${shellWord(query.host)}`,
+    sort !== 'name' && `--sort ${sort}`,
+  ]
+    .filter(Boolean)
+    .join(' ');
   if (error && !data) return <Failure error={error} />;
   return (
     <Stack gap="md">
       <Group justify="space-between">
-        <Group gap="sm" align="baseline">
-          <Title order={2} fz={22}>
-            Certificates
-          </Title>
-          <Text size="sm" c="dimmed" data-testid="count" role="status">
-            {rows.length}
-            {data?.next ? '+' : ''} shown
-          </Text>
-        </Group>
+        <Title order={2} fz={22}>
+          Certificates
+        </Title>
         <Group gap="xs">
+          <NativeSelect
+            size="xs"
+            aria-label="State"
+            value={filter('state')}
+            data={[
+              { value: '', label: 'Any state' },
+              ...states.map((w) => ({ value: w, label: stateWords[w] ?? w.replaceAll('-', ' ') })),
+            ]}
+            onChange={(e) => {
+              set('state', e.currentTarget.value);
+            }}
+          />
+          <NativeSelect
+            size="xs"
+            aria-label="Profile"
+            value={filter('profile')}
+            data={[
+              { value: '', label: 'Any profile' },
+              ...(profiles.data ?? []).map((p) => ({ value: p.id, label: p.id })),
+            ]}
+            onChange={(e) => {
+              set('profile', e.currentTarget.value);
+            }}
+          />
           <TextInput
             size="xs"
             w={240}
@@ -73,22 +125,9 @@ export function Certificates() {
             placeholder="Name, serial or SHA-256 fingerprint"
             value={search}
             onChange={(e) => {
-              setParams(e.currentTarget.value ? { search: e.currentTarget.value } : {}, { replace: true });
+              setSearch(e.currentTarget.value);
+              set('search', e.currentTarget.value.trim());
             }}
-          />
-          <Select
-            size="xs"
-            w={190}
-            aria-label="Filter"
-            allowDeselect={false}
-            value={filter}
-            onChange={setFilter}
-            data={[
-              { value: 'all', label: 'All' },
-              { value: 'hand', label: 'Needing a hand' },
-              { value: 'auto', label: 'Renewed by themselves' },
-              { value: 'hand-made', label: 'Not renewed by us' },
-            ]}
           />
           <Button component={Link} to="/new" size="xs">
             New certificate
@@ -99,7 +138,7 @@ export function Certificates() {
         <Loader aria-label="Loading" />
       ) : rows.length === 0 ? (
         <div className="sheet">
-          {search
+          {narrowed
             ? 'Nothing matches. Search finds names, serials and SHA-256 fingerprints.'
             : 'There is no certificate yet. Request the first one.'}
         </div>
@@ -108,87 +147,88 @@ export function Certificates() {
           <table className="rows" aria-label="Certificates">
             <thead>
               <tr>
-                {columns.map(([by, head]) => (
+                {columns.map(([head, by]) => (
                   <th
-                    key={by}
+                    key={head}
                     scope="col"
-                    aria-sort={sort.by === by ? (sort.down ? 'descending' : 'ascending') : 'none'}
+                    aria-sort={by && sort === by ? (by === 'severity' ? 'descending' : 'ascending') : 'none'}
                   >
-                    <button
-                      type="button"
-                      onClick={() => {
-                        setSort({ by, down: sort.by === by && !sort.down });
-                      }}
-                    >
-                      {head}
-                      {sort.by === by ? (sort.down ? ' ↓' : ' ↑') : ''}
-                    </button>
+                    {by ? (
+                      <button
+                        type="button"
+                        onClick={() => {
+                          set('sort', by);
+                        }}
+                      >
+                        {head}
+                        {sort === by ? (by === 'severity' ? ' ↓' : ' ↑') : ''}
+                      </button>
+                    ) : (
+                      head
+                    )}
                   </th>
                 ))}
               </tr>
             </thead>
             <tbody>
-              {rows.slice(0, shown).map((c) => (
-                <tr key={c.name}>
-                  <td>
-                    <Link to={`/certificates/${encodeURIComponent(c.name)}`} className="name">
-                      {c.name}
-                    </Link>
-                    {c.names.length > 1 && (
-                      <div className="dim">{c.names.filter((n) => n !== c.name).join(', ')}</div>
-                    )}
-                  </td>
-                  <td>
-                    <State severity={c.severity} word={c.state} />
-                    {c.lastError && <div className="dim">{c.lastError}</div>}
-                  </td>
-                  <td className="nowrap">
-                    {c.host ? (
-                      shortHost(c.host)
-                    ) : (
-                      <span className="dim">
-                        {c.name.endsWith('@system') ? 'the service itself' : 'none: key kept elsewhere'}
-                      </span>
-                    )}
-                  </td>
-                  <td className="nowrap">
-                    {c.planned ? when(c.planned, now) : <span className="dim">by hand</span>}
-                  </td>
-                  <td>
-                    {c.notAfter && c.notBefore ? (
-                      <Group gap={8} wrap="nowrap">
-                        <LifeRing
-                          notBefore={c.notBefore}
-                          notAfter={c.notAfter}
-                          planned={c.planned}
-                          severity={c.severity}
-                          now={now}
-                        />
-                        <span className="nowrap">{when(c.notAfter, now)}</span>
-                      </Group>
-                    ) : (
-                      '–'
-                    )}
-                  </td>
-                </tr>
+              {rows.map((c) => (
+                <Row key={c.name} certificate={c} now={now} />
               ))}
             </tbody>
           </table>
-          {rows.length > shown && (
-            <Button
-              variant="default"
-              size="xs"
-              mt="sm"
-              onClick={() => {
-                setShown(shown + 500);
-              }}
-            >
-              Show more
-            </Button>
-          )}
         </div>
       )}
-      <CommandLine command={search ? `beacon cert list ${search}` : 'beacon cert list'} />
+      {rows.length > 0 && (
+        <More
+          shown={rows.length}
+          busy={isFetchingNextPage}
+          more={hasNextPage ? () => void fetchNextPage() : null}
+        />
+      )}
+      <CommandLine command={command} />
     </Stack>
+  );
+}
+
+function Row({ certificate: c, now }: { certificate: CertificateInfo; now: number }) {
+  return (
+    <tr>
+      <td>
+        <Link to={`/certificates/${encodeURIComponent(c.name)}`} className="name">
+          {c.name}
+        </Link>
+        {c.names.length > 1 && <div className="dim">{c.names.filter((n) => n !== c.name).join(', ')}</div>}
+      </td>
+      <td>
+        <State severity={c.severity} word={c.state} />
+        {c.lastError && <div className="dim">{c.lastError}</div>}
+      </td>
+      <td className="nowrap">
+        {c.host ? (
+          shortHost(c.host)
+        ) : (
+          <span className="dim">
+            {c.name.endsWith('@system') ? 'the service itself' : 'none: key kept elsewhere'}
+          </span>
+        )}
+      </td>
+      <td className="nowrap">{c.planned ? when(c.planned, now) : <span className="dim">by hand</span>}</td>
+      <td>
+        {c.notAfter && c.notBefore ? (
+          <Group gap={8} wrap="nowrap">
+            <LifeRing
+              notBefore={c.notBefore}
+              notAfter={c.notAfter}
+              planned={c.planned}
+              severity={c.severity}
+              now={now}
+            />
+            <span className="nowrap">{when(c.notAfter, now)}</span>
+          </Group>
+        ) : (
+          '–'
+        )}
+      </td>
+    </tr>
   );
 }

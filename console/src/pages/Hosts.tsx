@@ -36,6 +36,7 @@ export function HostState({ host }: { host: HostInfo }) {
 
 const hostStates = ['connected', 'away', 'invited', 'problem'];
 const serviceStates = [
+  'needs-a-hand',
   'accepted',
   'not-managed',
   'plain-only',
@@ -46,8 +47,8 @@ const serviceStates = [
   'ends-soon',
   'expired',
   'revoked',
-  'behind',
-  'broken',
+  'binding-behind',
+  'binding-broken',
   'no-answer',
 ];
 

@@ -47,7 +47,7 @@ export function Today() {
         concerns.length > 0 && (
           <ul className={classes.list} aria-label="What needs a hand">
             {concerns.map((c) => (
-              <ConcernRow key={`${c.kind} ${c.about}`} concern={c} />
+              <ConcernRow key={`${c.kind} ${c.about}`} concern={c} now={now} />
             ))}
           </ul>
         )
@@ -68,7 +68,7 @@ export function Today() {
   );
 }
 
-function ConcernRow({ concern: c }: { concern: Concern }) {
+function ConcernRow({ concern: c, now }: { concern: Concern; now: number }) {
   return (
     <li className={classes.row}>
       <div className={classes.mark}>
@@ -76,7 +76,12 @@ function ConcernRow({ concern: c }: { concern: Concern }) {
       </div>
       <div className={classes.text}>
         <span className="name">{c.about}</span> <span>{c.reason}</span> <span className="dim">{c.hurts}</span>
-        <div className={classes.cure}>{c.cure}</div>
+        <div className={classes.cure}>
+          {c.cure}
+          {c.since && now - Date.parse(c.since) > 3_600_000 && (
+            <span className="dim"> · since {when(c.since, now)}</span>
+          )}
+        </div>
       </div>
       {c.link && (
         <Button

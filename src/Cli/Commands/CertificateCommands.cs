@@ -1,5 +1,6 @@
 using System.CommandLine;
 using System.Net.Http.Json;
+using System.Text.Json;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core.Formats;
 using static OrderlyBeacon.Cli.Ink;
@@ -70,29 +71,44 @@ internal static class CertificateCommands
             Arity = ArgumentArity.ZeroOrOne,
         };
         var host = new Option<string?>("--host") { Description = "Only those of one host." };
-        var sort = new Option<string>("--sort") { Description = "name or ends.", DefaultValueFactory = _ => "name" };
-        sort.AcceptOnlyFromAmong("name", "ends");
-        var c = new Command("list", "All certificates.") { search, host, sort };
+        var state = new Option<string?>("--state")
+        {
+            Description = "Only those in one state, for example needs-a-hand, renewal-failed, expires-soon, serving, by-hand.",
+        };
+        var profile = new Option<string?>("--profile") { Description = "Only those of one profile." };
+        var issuer = new Option<string?>("--issuer") { Description = "Only those of one issuer: issuing, or issuing-2 for its second key." };
+        var before = new Option<string?>("--ends-before")
+        {
+            Description = "Only those that expire before: a date, or a span from now, for example 30d.",
+        };
+        var sort = new Option<string?>("--sort") { Description = "By name (usual), ends, renewal, or severity." };
+        var most = new Option<int?>("--most") { Description = "No more than this many." };
+        var c = new Command("list", "All certificates.") { search, state, host, profile, issuer, before, sort, most };
         c.Does(
             async (r, ct) =>
             {
                 using var api = Api.SignedIn();
-                var json = await api.TextAsync(
-                    "/api/v1/certificates" + Api.Query(("search", r.GetValue(search)), ("host", r.GetValue(host)), ("take", "2000")),
-                    ct
+                var query = Api.Query(
+                    ("search", r.GetValue(search)),
+                    ("state", r.GetValue(state)),
+                    ("host", r.GetValue(host)),
+                    ("profile", r.GetValue(profile)),
+                    ("issuer", r.GetValue(issuer)),
+                    ("endsBefore", r.GetValue(before) is { } text ? Moment.Of(text).ToString("O") : null),
+                    ("sort", r.GetValue(sort)),
+                    ("take", HostCommands.PageSize)
                 );
+                var items = await api.AllAsync("/api/v1/certificates" + query, BeaconJson.Default.PageCertificateInfo, r.GetValue(most), ct);
                 if (r.GetValue(Program.Json))
                 {
-                    Json(json);
+                    Json(JsonSerializer.Serialize(items, BeaconJson.Default.ListCertificateInfo));
                     return 0;
                 }
-                var items = Api.Read(json, BeaconJson.Default.PageCertificateInfo).Items;
+                var narrowed = new[] { state, host, profile, issuer, before }.Select(r.GetValue).FirstOrDefault(v => v is not null);
                 Table(
                     ["Certificate", "State", "Life", "Renewal", "Ends"],
-                    (r.GetValue(sort) == "ends" ? items.OrderBy(i => i.NotAfter ?? DateTimeOffset.MaxValue) : items.AsEnumerable()).Select(
-                        RowOf
-                    ),
-                    Nothing(r.GetValue(search) ?? r.GetValue(host), "There is no certificate yet. Request one: beacon request new.")
+                    items.Select(RowOf),
+                    Nothing(r.GetValue(search) ?? narrowed, "There is no certificate yet. Request one: beacon request new.")
                 );
                 return 0;
             }

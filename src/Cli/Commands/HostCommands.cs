@@ -9,7 +9,7 @@ namespace OrderlyBeacon.Cli.Commands;
 internal static class HostCommands
 {
     /// <summary>The most that a page has.</summary>
-    private const string PageSize = "500";
+    internal const string PageSize = "500";
 
     public static IEnumerable<Command> All() => [Hosts(), Services(), Bind(), Unbind()];
 

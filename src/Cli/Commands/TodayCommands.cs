@@ -108,7 +108,7 @@ internal static class TodayCommands
         foreach (var x in t.Concerns)
         {
             Line();
-            Hanging(Mark(x.Severity) + new string(' ', 8 - WordOf(x.Severity)), 10, Bold(x.About));
+            Hanging(Mark(x.Severity) + new string(' ', 8 - WordOf(x.Severity)), 10, $"{Bold(x.About)}{Grey(Since(x, t.At))}");
             Hanging(new string(' ', 10), 10, (x.Reason + " " + x.Hurts));
             Hanging(new string(' ', 10), 10, Grey("Cure:") + " " + x.Cure);
             if (x.Command is not null)
@@ -121,6 +121,9 @@ internal static class TodayCommands
             Hanging("", 0, $"{Grey($"Next renewal: {next.Name}, {When(next.Planned)}.")}");
         }
     }
+
+    private static string Since(Concern c, DateTimeOffset now) =>
+        c.Since is { } since && now - since > TimeSpan.FromHours(1) ? $"  since {since.UtcDateTime:d MMM HH:mm}" : "";
 
     private static int WordOf(Severity s) => s.ToString().Length;
 

@@ -2,6 +2,7 @@ using System.Text.Json;
 using Microsoft.AspNetCore.Mvc;
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
+using OrderlyBeacon.Service.Concerns;
 using OrderlyBeacon.Service.Storage;
 
 namespace OrderlyBeacon.Service.Bindings;
@@ -50,28 +51,29 @@ public sealed class ServiceQueries(BeaconDb db, Hosts.Presence presence, BeaconO
         public string? Certificate { get; init; }
     }
 
-    /// <summary>States that have a word of their own besides the faults.</summary>
+    /// <summary>States that are no concern.</summary>
     private const string Accepted = "accepted",
         NotManaged = "not-managed",
-        Behind = "behind",
-        Broken = "broken",
-        Expired = "expired",
-        EndsSoon = "ends-soon",
         NotLookedAt = "not-looked-at";
+
+    /// <summary>Causes that a service can need a hand for.</summary>
+    private static readonly IReadOnlyList<ConcernKind> Causes =
+    [
+        ConcernKind.BindingBehind,
+        ConcernKind.BindingBroken,
+        ConcernKind.ServiceProblem,
+        ConcernKind.CertificateMalformed,
+        .. Enum.GetNames<Core.Paths.LookFault>().Select(Enum.Parse<ConcernKind>),
+    ];
 
     /// <summary>What a list can be narrowed to.</summary>
     public static readonly IReadOnlyList<string> States =
     [
         Accepted,
         NotManaged,
-        Behind,
-        Broken,
-        Expired,
-        EndsSoon,
         NotLookedAt,
-        // What is served is no readable certificate.
-        "certificate-malformed",
-        .. Enum.GetValues<Core.Paths.LookFault>().Select(f => Core.BeaconProblem.SlugOf(f)).Except([Expired, EndsSoon]),
+        ListQuery.NeedsAHand,
+        .. Causes.Select(OpenWord<ConcernKind>.WordOf),
     ];
 
     public static readonly IReadOnlyList<string> Sorts = ["name", "ends"];
@@ -177,28 +179,26 @@ public sealed class ServiceQueries(BeaconDb db, Hosts.Presence presence, BeaconO
             Certificate = c == null ? null : c.Name,
         };
 
-    /// <summary>The same that <see cref="Info(Row)"/> says of one, as conditions.</summary>
     private IQueryable<Row> InState(IQueryable<Row> rows, string? state)
     {
-        var now = clock.GetUtcNow();
-        var soon = now.AddDays(options.SoonDays);
-        return state switch
+        var open = db.Concerns.Where(c => c.Of == ConcernSubject.Service);
+        switch (state)
         {
-            null => rows,
-            NotLookedAt => rows.Where(r => r.Service.LooksJson == "[]"),
-            Behind => rows.Where(r => r.Binding != null && r.Binding.State == BindingState.Behind),
-            Broken => rows.Where(r => r.Binding != null && r.Binding.State == BindingState.Broken),
-            // What has another fault is counted there.
-            Expired => rows.Where(r => r.Service.ServedUntil < now)
-                .Where(r => r.Service.Fault == null || r.Service.Fault == Expired || r.Service.Fault == EndsSoon),
-            EndsSoon => rows.Where(r => r.Service.Fault == EndsSoon || (r.Service.Fault == null && r.Binding == null))
-                .Where(r => r.Service.ServedUntil >= now && r.Service.ServedUntil < soon),
-            NotManaged => rows.Where(r => r.Binding == null && r.Service.Fault == null && r.Service.ServedUntil >= soon),
-            Accepted => rows.Where(r =>
-                r.Binding != null && r.Binding.State != BindingState.Behind && r.Service.Fault == null && r.Service.ServedUntil >= now
-            ),
-            _ => rows.Where(r => r.Service.Fault == state),
-        };
+            case null:
+                return rows;
+            case NotLookedAt:
+                return rows.Where(r => r.Service.LooksJson == "[]");
+            case ListQuery.NeedsAHand:
+                return rows.Where(r => open.Select(c => (int)c.SubjectId).Contains(r.Service.Id));
+            case Accepted:
+            case NotManaged:
+                var bound = state == Accepted;
+                return rows.Where(r => (r.Binding != null) == bound && r.Service.ServedUntil != null)
+                    .Where(r => !open.Select(c => (int)c.SubjectId).Contains(r.Service.Id));
+            default:
+                var kind = OpenWord<ConcernKind>.Of(state);
+                return rows.Where(r => open.Where(c => c.Kind == kind).Select(c => (int)c.SubjectId).Contains(r.Service.Id));
+        }
     }
 
     private async Task<IQueryable<Row>> BehindAsync(IQueryable<Row> rows, string after, string? sort, CancellationToken ct)

@@ -21,8 +21,8 @@ internal static class CertificateEndpoints
         var g = api.MapGroup("/certificates").WithTags("Certificates");
         g.MapGet(
                 "",
-                async (CertificateQueries q, string? search, string? host, string? after, int? take, CancellationToken ct) =>
-                    TypedResults.Ok(await q.ListAsync(search, host, after, Math.Clamp(take ?? 200, 1, 2000), ct))
+                async ([AsParameters] CertificateWish wish, CertificateList list, CancellationToken ct) =>
+                    TypedResults.Ok(await list.PageAsync(wish, ct))
             )
             .Is(Operation.ListCertificates);
 

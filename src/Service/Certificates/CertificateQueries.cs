@@ -19,28 +19,6 @@ namespace OrderlyBeacon.Service.Certificates;
 /// <summary>Reads certificates with their editions and bindings.</summary>
 public sealed class CertificateQueries(BeaconDb db, AuthorityRegistry registry, TimeProvider clock)
 {
-    public async Task<Page<CertificateInfo>> ListAsync(string? search, string? host, string? after, int take, CancellationToken ct)
-    {
-        var q = db.Certificates.AsNoTracking().Where(c => c.Profile != "agent");
-        if (!string.IsNullOrWhiteSpace(search))
-        {
-            var serial = SerialNumber.TryParse(search, out var s) ? s.Hex : search;
-            var lower = search.ToLowerInvariant();
-            q = q.Where(c =>
-                c.Name.Contains(lower)
-                || c.NamesJson.Contains(lower)
-                || db.Editions.Any(e => e.CertificateId == c.Id && (e.Serial == serial || e.Thumbprint == lower))
-            );
-        }
-        if (!string.IsNullOrWhiteSpace(host))
-            q = q.Where(c => db.Hosts.Any(h => h.Id == c.HostId && (h.Name == host || h.Name.StartsWith(host + "."))));
-        if (!string.IsNullOrEmpty(after))
-            q = q.Where(c => string.Compare(c.Name, after) > 0);
-        var ids = await q.OrderBy(c => c.Name).Take(take).Select(c => c.Id).ToListAsync(ct);
-        var items = await InfosAsync(ids, ct);
-        return new(items, ids.Count == take ? items[^1].Name : null);
-    }
-
     /// <summary>Those that expire first, and those that are renewed first.</summary>
     public async Task<List<CertificateInfo>> NextAsync(int most, CancellationToken ct)
     {

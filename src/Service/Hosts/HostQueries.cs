@@ -2,6 +2,7 @@ using System.Text.Json;
 using Microsoft.AspNetCore.Mvc;
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
+using OrderlyBeacon.Service.Concerns;
 using OrderlyBeacon.Service.Storage;
 using OrderlyBeacon.Service.Work;
 

@@ -228,6 +228,7 @@ public sealed class BeaconDb(DbContextOptions<BeaconDb> options, WriteGate gate,
                 x.Kind,
                 x.Severity,
                 x.About,
+                x.SubjectId,
             });
         });
     }

@@ -8,8 +8,8 @@ internal static class EarlierPrograms
 {
     private static readonly Lazy<string> Folder = new(Build);
 
-    public static string Service => Path.Combine(Folder.Value, "src/Service/bin/Debug/net10.0/beacond.dll");
-    public static string Agent => Path.Combine(Folder.Value, "src/Agent/bin/Debug/net10.0/beacon-agent.dll");
+    public static string Service => Path.Combine(Folder.Value, "src/Service/bin/Debug/net10.0/beacond");
+    public static string Agent => Path.Combine(Folder.Value, "src/Agent/bin/Debug/net10.0/beacon-agent");
 
     private static string Build()
     {

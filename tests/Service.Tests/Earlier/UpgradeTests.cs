@@ -12,7 +12,7 @@ public sealed class UpgradeTests : IAsyncLifetime
 {
     private const string Host = "web01.thistledown.example",
         Site = "shop.thistledown.example";
-    private static readonly string Today = Path.Combine(AppContext.BaseDirectory, "beacon-agent.dll");
+    private static readonly string Today = Own.Agent;
     private readonly RunningService _service = new();
     private readonly string _address = $"127.78.{Random.Shared.Next(1, 250)}.1";
     private Process? _agent;
@@ -60,9 +60,9 @@ public sealed class UpgradeTests : IAsyncLifetime
             BeaconJson.Default.HostInvitation
         );
         var (code, _, error) = Programs.Run(
-            "dotnet",
+            EarlierPrograms.Agent,
             [
-                .. $"{EarlierPrograms.Agent} join --state {Folder}/agent --service {_service.Url} --host {Host} --code-file - --nginx {Config} --nginx-prefix {Folder}/".Split(
+                .. $"join --state {Folder}/agent --service {_service.Url} --host {Host} --code-file - --nginx {Config} --nginx-prefix {Folder}/".Split(
                     ' '
                 ),
             ],
@@ -75,13 +75,15 @@ public sealed class UpgradeTests : IAsyncLifetime
     private void Run(string program)
     {
         _agent = Process.Start(
-            new ProcessStartInfo("dotnet", [program, "run", "--state", Path.Combine(Folder, "agent")])
+            new ProcessStartInfo(program, ["run", "--state", Path.Combine(Folder, "agent")])
             {
                 RedirectStandardOutput = true,
                 RedirectStandardError = true,
             }
         )!;
-        foreach (var attach in new Action<DataReceivedEventHandler>[] { h => _agent.OutputDataReceived += h, h => _agent.ErrorDataReceived += h })
+        foreach (
+            var attach in new Action<DataReceivedEventHandler>[] { h => _agent.OutputDataReceived += h, h => _agent.ErrorDataReceived += h }
+        )
             attach(
                 (_, e) =>
                 {
@@ -103,7 +105,7 @@ public sealed class UpgradeTests : IAsyncLifetime
     private async Task UpdateServiceAsync()
     {
         _service.KillHard();
-        _service.Program = Path.Combine(AppContext.BaseDirectory, "beacond.dll");
+        _service.Program = Own.Service;
         await _service.StartAsync();
     }
 
@@ -118,7 +120,9 @@ public sealed class UpgradeTests : IAsyncLifetime
     {
         var (_, output, _) = Programs.Run("openssl", ["s_client", "-connect", $"{_address}:8443", "-servername", Site, "-showcerts"], []);
         var pem = Regex.Match(output, "-----BEGIN CERTIFICATE-----.*?-----END CERTIFICATE-----", RegexOptions.Singleline).Value;
-        return pem.Length == 0 ? "" : Core.Issuing.X509.Read(Core.Formats.Armor.Read(System.Text.Encoding.ASCII.GetBytes(pem)).Blocks[0].Der).Serial.Hex;
+        return pem.Length == 0
+            ? ""
+            : Core.Issuing.X509.Read(Core.Formats.Armor.Read(System.Text.Encoding.ASCII.GetBytes(pem)).Blocks[0].Der).Serial.Hex;
     }
 
     private async Task UntilAsync(string what, Func<Task<bool>> holds)
@@ -181,7 +185,13 @@ public sealed class UpgradeTests : IAsyncLifetime
         var today = await RunningService.GetAsync(_service.Robin, "/api/v1/today", BeaconJson.Default.Today);
         Assert.DoesNotContain(today.Concerns, c => c.About.Contains("web01") || c.About.Contains(Site));
         // An order that the agent of 0.1 knows nothing of hurts none of the others.
-        await _service.Robin.PostAsync("/api/v1/looks", System.Net.Http.Json.JsonContent.Create(new LookWish(_address + ":8443", Site, Host) { Protocol = ProbeProtocol.Tls }, BeaconJson.Default.LookWish));
+        await _service.Robin.PostAsync(
+            "/api/v1/looks",
+            System.Net.Http.Json.JsonContent.Create(
+                new LookWish(_address + ":8443", Site, Host) { Protocol = ProbeProtocol.Tls },
+                BeaconJson.Default.LookWish
+            )
+        );
         UpdateAgent();
         await RenewAsync("both of today");
         // The server is configured with the store's form of today from its first swap on.

@@ -531,10 +531,10 @@ namespace OrderlyBeacon.Service.Storage.Migrations
 
                     b.HasKey("Id");
 
-                    b.HasIndex("Of", "Kind", "Severity", "About");
-
                     b.HasIndex("Of", "SubjectId", "Kind", "About")
                         .IsUnique();
+
+                    b.HasIndex("Of", "Kind", "Severity", "About", "SubjectId");
 
                     b.ToTable("Concerns");
                 });

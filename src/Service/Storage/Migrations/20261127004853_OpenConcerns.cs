@@ -73,9 +73,9 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                 column: "Name");
 
             migrationBuilder.CreateIndex(
-                name: "IX_Concerns_Of_Kind_Severity_About",
+                name: "IX_Concerns_Of_Kind_Severity_About_SubjectId",
                 table: "Concerns",
-                columns: new[] { "Of", "Kind", "Severity", "About" });
+                columns: new[] { "Of", "Kind", "Severity", "About", "SubjectId" });
 
             migrationBuilder.CreateIndex(
                 name: "IX_Concerns_Of_SubjectId_Kind_About",

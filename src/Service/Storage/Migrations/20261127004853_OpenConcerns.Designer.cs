@@ -10,7 +10,7 @@ using OrderlyBeacon.Service.Storage;
 namespace OrderlyBeacon.Service.Storage.Migrations
 {
     [DbContext(typeof(BeaconDb))]
-    [Migration("20261127001148_OpenConcerns")]
+    [Migration("20261127004853_OpenConcerns")]
     partial class OpenConcerns
     {
         /// <inheritdoc />
@@ -534,10 +534,10 @@ namespace OrderlyBeacon.Service.Storage.Migrations
 
                     b.HasKey("Id");
 
-                    b.HasIndex("Of", "Kind", "Severity", "About");
-
                     b.HasIndex("Of", "SubjectId", "Kind", "About")
                         .IsUnique();
+
+                    b.HasIndex("Of", "Kind", "Severity", "About", "SubjectId");
 
                     b.ToTable("Concerns");
                 });

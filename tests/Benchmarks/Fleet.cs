@@ -1,5 +1,6 @@
 using System.Diagnostics;
 using Microsoft.Data.Sqlite;
+using OrderlyBeacon.Contracts;
 
 namespace OrderlyBeacon.Benchmarks;
 
@@ -8,15 +9,26 @@ internal static class Fleet
 {
     private const int Hosts = 10_000,
         EachHas = 3,
-        Page = 50;
+        // Calls after which the runtime has compiled what is hot for good.
+        Settled = 400;
 
     private static readonly string[] Faults = ["plain-only", "self-signed", "name-missing"];
 
     /// <summary>A list, and the same rows asked of the database alone.</summary>
     private sealed record Case(string What, string Path, string Sql);
 
-    private const string Columns = "s.Name, h.Name, s.NamesJson, s.EndpointsJson, s.PlacesJson, s.LooksJson, s.ServedSerial, s.ServedUntil";
+    // An answer has what is bound with it.
+    private const string Columns =
+        "s.Name, h.Name, s.NamesJson, s.EndpointsJson, s.PlacesJson, s.LooksJson, s.ServedSerial, s.ServedUntil, "
+        + "(SELECT b.State || b.WantedSerial || b.SeenSerial || c.Name FROM Bindings b JOIN Certificates c ON c.Id = b.CertificateId WHERE b.ServiceId = s.Id)";
     private const string From = "FROM Hosts h CROSS JOIN Services s ON s.HostId = h.Id WHERE h.State = 1";
+
+    private const string Certificate =
+        "c.*, e.Serial, e.NotBefore, e.NotAfter, (SELECT Name FROM Hosts WHERE Id = c.HostId), (SELECT count(*) FROM Editions WHERE CertificateId = c.Id), "
+        + "(SELECT max(h.Name || s.Name || b.SeenSerial) FROM Bindings b JOIN Services s ON s.Id = b.ServiceId JOIN Hosts h ON h.Id = s.HostId WHERE b.CertificateId = c.Id), "
+        + "(SELECT count(*) FROM Orders WHERE CertificateId = c.Id AND State < 2)";
+    private const string Current =
+        "FROM Certificates c CROSS JOIN Editions e ON e.CertificateId = c.Id AND e.State = 1 WHERE c.Profile <> 'agent'";
 
     private static readonly IReadOnlyList<Case> Cases =
     [
@@ -35,6 +47,37 @@ internal static class Fleet
             "services, self-signed",
             "services?take=50&state=self-signed",
             $"SELECT {Columns} {From} AND s.Fault = 'self-signed' ORDER BY h.Name, s.Name LIMIT 50"
+        ),
+        new(
+            "services that need a hand",
+            "services?take=50&state=needs-a-hand",
+            $"SELECT {Columns} FROM Concerns c JOIN Services s ON s.Id = c.SubjectId JOIN Hosts h ON h.Id = s.HostId WHERE c.Of = 'service' ORDER BY h.Name, s.Name LIMIT 50"
+        ),
+        new("certificates, first page", "certificates?take=50", $"SELECT {Certificate} {Current} ORDER BY c.Name LIMIT 50"),
+        new(
+            "certificates, soonest to end",
+            "certificates?take=50&sort=ends",
+            $"SELECT {Certificate} FROM Editions e CROSS JOIN Certificates c ON c.Id = e.CertificateId WHERE e.State = 1 ORDER BY e.NotAfter LIMIT 50"
+        ),
+        new(
+            "certificates, worst first",
+            "certificates?take=50&sort=severity",
+            $"SELECT {Certificate} FROM Concerns x CROSS JOIN Certificates c ON c.Id = x.SubjectId CROSS JOIN Editions e ON e.CertificateId = c.Id AND e.State = 1 WHERE x.Of = 'certificate' ORDER BY x.Severity DESC, c.Name LIMIT 50"
+        ),
+        new(
+            "certificates whose renewal failed",
+            "certificates?take=50&state=renewal-failed",
+            $"SELECT {Certificate} FROM Concerns x CROSS JOIN Certificates c ON c.Id = x.SubjectId CROSS JOIN Editions e ON e.CertificateId = c.Id AND e.State = 1 WHERE x.Of = 'certificate' AND x.Kind = 'renewal-failed' ORDER BY c.Name LIMIT 50"
+        ),
+        new(
+            "certificates of a profile",
+            "certificates?take=50&profile=server",
+            $"SELECT {Certificate} {Current} AND c.Profile = 'server' ORDER BY c.Name LIMIT 50"
+        ),
+        new(
+            "certificates, search",
+            "certificates?take=50&search=h0777",
+            $"SELECT {Certificate} {Current} AND c.NamesJson LIKE '%h0777%' ORDER BY c.Name LIMIT 50"
         ),
         new(
             "services of one host",
@@ -72,11 +115,12 @@ internal static class Fleet
         http.DefaultRequestHeaders.Authorization = new("Bearer", token.RootElement.GetProperty("token").GetString());
         using var bare = new SqliteConnection(source);
         bare.Open();
+        await JudgedAsync(bare);
         // What any call costs: TLS, HTTP, who asks and whether they may.
-        var (empty, _) = await TimeAsync(http, "session", 100);
+        var (empty, _) = await TimeAsync(http, "session", Settled);
         foreach (var c in Cases)
             await CompareAsync(http, bare, c, empty, atMost);
-        var (today, size) = await TimeAsync(http, "today", 20);
+        var (today, size) = await TimeAsync(http, "today", Settled);
         Console.WriteLine($"  today: {today:0} ms, {size / 1024.0:0} kB");
         atMost("the service then weighs", RunningService.Resident(service.Id), 250, "MB");
         if (Environment.GetEnvironmentVariable("BEACON_HOLD") is not null)
@@ -84,6 +128,18 @@ internal static class Fleet
             Console.WriteLine($"  {service.Url} {service.PasswordFile}; a line ends it");
             Console.ReadLine();
         }
+    }
+
+    /// <summary>The first rounds judge what was filled in past the service.</summary>
+    private static async Task JudgedAsync(SqliteConnection bare)
+    {
+        using var left = bare.CreateCommand();
+        left.CommandText =
+            "SELECT (SELECT count(*) FROM Certificates WHERE JudgeAt = 0) + (SELECT count(*) FROM Services WHERE JudgeAt = 0)";
+        var clock = Stopwatch.StartNew();
+        while (left.ExecuteScalar() is > 0L)
+            await Task.Delay(200);
+        Console.WriteLine($"  all judged for the first time in {clock.Elapsed.TotalSeconds:0} s");
     }
 
     private static async Task CompareAsync(
@@ -94,7 +150,7 @@ internal static class Fleet
         Action<string, double, double, string> atMost
     )
     {
-        var (ours, size) = await TimeAsync(http, c.Path, 60);
+        var (ours, size) = await TimeAsync(http, c.Path, Settled);
         var theirs = double.MaxValue;
         using var command = bare.CreateCommand();
         command.CommandText = c.Sql;
@@ -134,16 +190,18 @@ internal static class Fleet
             "INSERT INTO Hosts (Id, Name, State, LastSeen, AgentVersion, AddressesJson, EntriesJson, Owner, MetJson) VALUES ($id, $name, 1, $at, '0.2', '[\"192.0.2.1\"]', '[]', 'group:administrators', '{}')";
         using var row = connection.CreateCommand();
         row.CommandText =
-            "INSERT INTO Services (Id, HostId, Name, Connector, NamesJson, EndpointsJson, PlacesJson, LooksJson, Fault, ServedSerial, ServedFrom, ServedUntil) VALUES ($id, $host, $name, 'nginx', $names, $ends, $places, $looks, $fault, $serial, $at, $until)";
+            "INSERT INTO Services (Id, HostId, Name, Connector, NamesJson, EndpointsJson, PlacesJson, LooksJson, Fault, ServedSerial, ServedFrom, ServedUntil, JudgeAt) VALUES ($id, $host, $name, 'nginx', $names, $ends, $places, $looks, $fault, $serial, $at, $until, 0)";
         using var certificate = connection.CreateCommand();
         certificate.CommandText =
-            "INSERT INTO Certificates (Id, Name, HostId, Profile, Subject, NamesJson, Key, Owner, ApprovedJson, RenewAfter, NewKey, Automatic, Failures, HasEdition, NextActionAt, Version) VALUES ($id, $name, $host, 'server', '', $names, 'ec-p256', 'robin', '[]', 0.66, 1, 1, $failures, 1, $next, 1)";
+            "INSERT INTO Certificates (Id, Name, HostId, Profile, Subject, NamesJson, Key, Owner, ApprovedJson, RenewAfter, NewKey, Automatic, Failures, LastError, RetryAt, HasEdition, NextActionAt, JudgeAt, Version) VALUES ($id, $name, $host, 'server', '', $names, 'ec-p256', 'robin', '[]', 0.66, 1, 1, $failures, 'nginx did not take it.', $next, 1, $next, 0, 1)";
+        using var named = connection.CreateCommand();
+        named.CommandText = "INSERT INTO CertificateNames (CertificateId, Name) VALUES ($id, $name)";
         using var binding = connection.CreateCommand();
         binding.CommandText =
             "INSERT INTO Bindings (CertificateId, ServiceId, State, WantedSerial, SeenSerial, SeenAt) VALUES ($c, $s, 1, $serial, $serial, $at)";
         using var edition = connection.CreateCommand();
         edition.CommandText =
-            "INSERT INTO Editions (CertificateId, GenerationId, Serial, Thumbprint, KeyFingerprint, Profile, ProfileRevision, Der, IssuedAt, NotBefore, NotAfter, State) VALUES ($c, 1, $serial, $serial, $serial, 'server', 1, x'3000', $at, $at, $until, 1)";
+            "INSERT INTO Editions (CertificateId, GenerationId, Serial, Thumbprint, KeyFingerprint, Profile, ProfileRevision, Der, IssuedAt, NotBefore, NotAfter, State) VALUES ($c, 1, $serial, $serial, $serial, 'server', 1, x'3000', $at, $at, $until, $state)";
         var at = DateTimeOffset.UtcNow.ToUnixTimeMilliseconds();
         for (var h = 0; h < Hosts; h++)
         {
@@ -165,7 +223,25 @@ internal static class Fleet
                 // Every tenth is not ours yet.
                 if (n % 10 != 0)
                     Run(binding, ("$c", 1000 + n), ("$s", n + 1), ("$serial", $"4A{n:X30}"), ("$at", at));
-                Run(edition, ("$c", 1000 + n), ("$serial", $"4A{n:X30}"), ("$at", at), ("$until", until));
+                Run(named, ("$id", 1000 + n), ("$name", $"s{s}.{name}"));
+                Run(
+                    edition,
+                    ("$c", 1000 + n),
+                    ("$serial", $"4A{n:X30}"),
+                    ("$at", at),
+                    ("$until", until),
+                    ("$state", (int)EditionState.Current)
+                );
+                // What was before it.
+                foreach (var old in new[] { "4C", "4D" })
+                    Run(
+                        edition,
+                        ("$c", 1000 + n),
+                        ("$serial", $"{old}{n:X30}"),
+                        ("$at", at - 90 * 86_400_000L),
+                        ("$until", at),
+                        ("$state", (int)EditionState.Previous)
+                    );
                 var fault = n % 500 == 0 ? Faults[n / 500 % Faults.Length] : null;
                 Run(
                     row,

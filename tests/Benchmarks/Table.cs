@@ -2,6 +2,7 @@ using System.Diagnostics;
 using Microsoft.Data.Sqlite;
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Core.Names;
+using OrderlyBeacon.Service;
 using OrderlyBeacon.Service.Certificates;
 using OrderlyBeacon.Service.Storage;
 

@@ -76,7 +76,10 @@ internal static class CertificateCommands
             Description = "Only those in one state, for example needs-a-hand, renewal-failed, expires-soon, serving, by-hand.",
         };
         var profile = new Option<string?>("--profile") { Description = "Only those of one profile." };
-        var issuer = new Option<string?>("--issuer") { Description = "Only those of one issuer: issuing, or issuing-2 for its second key." };
+        var issuer = new Option<string?>("--issuer")
+        {
+            Description = "Only those of one issuer: issuing, or issuing-2 for its second key.",
+        };
         var before = new Option<string?>("--ends-before")
         {
             Description = "Only those that expire before: a date, or a span from now, for example 30d.",
@@ -98,7 +101,12 @@ internal static class CertificateCommands
                     ("sort", r.GetValue(sort)),
                     ("take", HostCommands.PageSize)
                 );
-                var items = await api.AllAsync("/api/v1/certificates" + query, BeaconJson.Default.PageCertificateInfo, r.GetValue(most), ct);
+                var items = await api.AllAsync(
+                    "/api/v1/certificates" + query,
+                    BeaconJson.Default.PageCertificateInfo,
+                    r.GetValue(most),
+                    ct
+                );
                 if (r.GetValue(Program.Json))
                 {
                     Json(JsonSerializer.Serialize(items, BeaconJson.Default.ListCertificateInfo));

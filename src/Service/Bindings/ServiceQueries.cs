@@ -139,7 +139,9 @@ public sealed class ServiceQueries(BeaconDb db, Hosts.Presence presence, BeaconO
                 ? rows.OrderBy(r => r.Service.ServedUntil).ThenBy(r => r.Service.Id)
                 : rows.OrderBy(r => r.Host).ThenBy(r => r.Service.Name);
         var page = await ordered.Take(take).ToListAsync(ct);
-        return new([.. page.Select(Info)], page.Count == take ? $"{page[^1].Host}/{page[^1].Service.Name}" : null);
+        // What proves a judgement is read with the one service.
+        var infos = page.Select(Info).Select(s => s.Look is { } look ? s with { Look = look with { ChainSteps = [] } } : s);
+        return new([.. infos], page.Count == take ? $"{page[^1].Host}/{page[^1].Service.Name}" : null);
     }
 
     private IQueryable<HostService> Narrowed(ServiceList list, List<int>? hosts)

@@ -91,9 +91,7 @@ public sealed class CertificateList(BeaconDb db, CertificateQueries certificates
             "severity" => await BySeverityAsync(rows, last, take, ct),
             _ => await ByNameAsync(rows, last, take, ct),
         };
-        var infos = (await certificates.InfosAsync(ids, ct)).ToDictionary(i => i.Name);
-        var names = await db.Certificates.Where(c => ids.Contains(c.Id)).ToDictionaryAsync(c => c.Id, c => c.Name, ct);
-        var page = ids.Select(id => infos[names[id]]).ToList();
+        var page = await certificates.InfosAsync(ids, ct);
         return new(page, page.Count == take ? page[^1].Name : null);
     }
 
@@ -189,7 +187,7 @@ public sealed class CertificateList(BeaconDb db, CertificateQueries certificates
         return await current
             .OrderBy(e => e.NotAfter)
             .ThenBy(e => e.CertificateId)
-            .Where(e => rows.Select(c => c.Id).Contains(e.CertificateId))
+            .Where(e => rows.Any(c => c.Id == e.CertificateId))
             .Select(e => e.CertificateId)
             .Take(take)
             .ToListAsync(ct);
@@ -216,7 +214,7 @@ public sealed class CertificateList(BeaconDb db, CertificateQueries certificates
         {
             var concerned =
                 from x in open
-                join c in rows on x.SubjectId equals (long)c.Id
+                join c in rows on (int)x.SubjectId equals c.Id
                 select new
                 {
                     c.Id,

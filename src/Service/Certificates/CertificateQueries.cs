@@ -39,6 +39,7 @@ public sealed class CertificateQueries(BeaconDb db, AuthorityRegistry registry, 
 
     private IQueryable<Certificate> Ours() => db.Certificates.AsNoTracking().Where(c => c.Profile != "agent");
 
+    /// <summary>In the order of the numbers.</summary>
     public Task<List<CertificateInfo>> InfosAsync(List<int> ids, CancellationToken ct) => InfosAsync(db, ids, clock.GetUtcNow(), ct);
 
     public static async Task<List<CertificateInfo>> InfosAsync(BeaconDb db, List<int> ids, DateTimeOffset now, CancellationToken ct)
@@ -47,7 +48,6 @@ public sealed class CertificateQueries(BeaconDb db, AuthorityRegistry registry, 
             from c in db.Certificates.AsNoTracking()
             where ids.Contains(c.Id)
             from h in db.Hosts.Where(h => h.Id == c.HostId).DefaultIfEmpty()
-            orderby c.Name
             select new { c, Host = h == null ? null : h.Name }
         ).ToListAsync(ct);
         var editions = (
@@ -92,56 +92,59 @@ public sealed class CertificateQueries(BeaconDb db, AuthorityRegistry registry, 
                 .Select(o => o.CertificateId!.Value)
                 .ToListAsync(ct)
         ).ToHashSet();
+        var byId = rows.ToDictionary(x => x.c.Id);
         return
         [
-            .. rows.Select(x =>
-            {
-                var own = editions[x.c.Id].ToList();
-                var e =
-                    own.FirstOrDefault(e => e.State == EditionState.Current)
-                    ?? own.Where(e => e.State == EditionState.Next).MaxBy(e => e.Id);
-                DateTimeOffset? planned =
-                    e is null || !(x.c.Automatic || x.c.Owner == "system")
-                        ? null
-                        : x.c.Policy.PlannedFor(e.NotBefore, e.NotAfter, e.Serial);
-                LifePhase? phase = e is null ? null : (LifePhase)(int)Life.PhaseOf(now, planned ?? e.NotAfter, e.NotAfter);
-                var bound = bindings[x.c.Id].Select(b => ServiceQueries.BindingOf(b.b, x.c.Name, b.Host, b.Service)).ToList();
-                var (severity, state) = StateOf(
-                    x.c,
-                    e?.State,
-                    e?.RevokedAt is null ? null : (RevocationReason)(e.RevocationReason ?? 0),
-                    e?.NotBefore,
-                    e?.NotAfter,
-                    phase,
-                    bound,
-                    openOrders.Contains(x.c.Id),
-                    now
-                );
-                return new CertificateInfo(
-                    x.c.Name,
-                    x.Host,
-                    x.c.Profile,
-                    Shapes.Strings(x.c.NamesJson),
-                    x.c.Key,
-                    severity,
-                    state,
-                    e?.Serial,
-                    e?.NotBefore,
-                    e?.NotAfter,
-                    planned,
-                    phase,
-                    own.Count,
-                    bound,
-                    x.c.LastError,
-                    x.c.Failures,
-                    x.c.RetryAt,
-                    new(x.c.RenewAfter, x.c.NewKey, x.c.Automatic),
-                    x.c.Version
-                )
+            .. ids.Where(byId.ContainsKey)
+                .Select(id =>
                 {
-                    Owner = x.c.Owner,
-                };
-            }),
+                    var x = byId[id];
+                    var own = editions[x.c.Id].ToList();
+                    var e =
+                        own.FirstOrDefault(e => e.State == EditionState.Current)
+                        ?? own.Where(e => e.State == EditionState.Next).MaxBy(e => e.Id);
+                    DateTimeOffset? planned =
+                        e is null || !(x.c.Automatic || x.c.Owner == "system")
+                            ? null
+                            : x.c.Policy.PlannedFor(e.NotBefore, e.NotAfter, e.Serial);
+                    LifePhase? phase = e is null ? null : (LifePhase)(int)Life.PhaseOf(now, planned ?? e.NotAfter, e.NotAfter);
+                    var bound = bindings[x.c.Id].Select(b => ServiceQueries.BindingOf(b.b, x.c.Name, b.Host, b.Service)).ToList();
+                    var (severity, state) = StateOf(
+                        x.c,
+                        e?.State,
+                        e?.RevokedAt is null ? null : (RevocationReason)(e.RevocationReason ?? 0),
+                        e?.NotBefore,
+                        e?.NotAfter,
+                        phase,
+                        bound,
+                        openOrders.Contains(x.c.Id),
+                        now
+                    );
+                    return new CertificateInfo(
+                        x.c.Name,
+                        x.Host,
+                        x.c.Profile,
+                        Shapes.Strings(x.c.NamesJson),
+                        x.c.Key,
+                        severity,
+                        state,
+                        e?.Serial,
+                        e?.NotBefore,
+                        e?.NotAfter,
+                        planned,
+                        phase,
+                        own.Count,
+                        bound,
+                        x.c.LastError,
+                        x.c.Failures,
+                        x.c.RetryAt,
+                        new(x.c.RenewAfter, x.c.NewKey, x.c.Automatic),
+                        x.c.Version
+                    )
+                    {
+                        Owner = x.c.Owner,
+                    };
+                }),
         ];
     }
 

@@ -9,7 +9,8 @@ namespace OrderlyBeacon.Service.Concerns;
 /// <summary>Concerns that no change of a row causes: what falls due, who falls silent, what the house itself lacks. Writes only where something is otherwise than before.</summary>
 public sealed class WatchConcerns(Presence presence, Changes changes, TimeProvider clock)
 {
-    private const int AtOnce = 400;
+    private const int AtOnce = 400,
+        MostParts = 50;
     private HashSet<int>? _away;
     private IReadOnlyList<Found>? _house;
 
@@ -25,9 +26,18 @@ public sealed class WatchConcerns(Presence presence, Changes changes, TimeProvid
         await write.CommitAsync(ct);
     }
 
-    /// <summary>Judges what has come due, soonest first.</summary>
+    /// <summary>Judges what has come due, soonest first, in parts between which others write.</summary>
     /// <returns>When the next falls due; null when nothing will.</returns>
     public async Task<DateTimeOffset?> DueAsync(BeaconDb db, CancellationToken ct)
+    {
+        for (var part = 0; part < MostParts && await DuePartAsync(db, ct); part++)
+            db.ChangeTracker.Clear();
+        var next = new[] { await db.Certificates.MinAsync(c => c.JudgeAt, ct), await db.Services.MinAsync(s => s.JudgeAt, ct) };
+        return next.Min();
+    }
+
+    /// <returns>Whether there may be more.</returns>
+    private async Task<bool> DuePartAsync(BeaconDb db, CancellationToken ct)
     {
         var now = clock.GetUtcNow();
         var certificates = await db
@@ -42,15 +52,15 @@ public sealed class WatchConcerns(Presence presence, Changes changes, TimeProvid
             .Select(s => s.Id)
             .Take(AtOnce)
             .ToListAsync(ct);
-        if (certificates.Count + services.Count > 0)
+        if (certificates.Count + services.Count == 0)
+            return false;
+        await using (var write = await db.BeginWriteAsync(ct))
         {
-            await using var write = await db.BeginWriteAsync(ct);
             db.JudgeAgain(certificates, services, [], []);
             await write.CommitAsync(ct);
-            changes.Tell("certificate", "due");
         }
-        var next = new[] { await db.Certificates.MinAsync(c => c.JudgeAt, ct), await db.Services.MinAsync(s => s.JudgeAt, ct) };
-        return next.Min();
+        changes.Tell("certificate", "due");
+        return certificates.Count == AtOnce || services.Count == AtOnce;
     }
 
     /// <summary>Opens and closes what is told of hosts that fell silent or spoke again.</summary>

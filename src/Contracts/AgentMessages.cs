@@ -115,7 +115,11 @@ public sealed record BindPlan(
     IReadOnlyList<string> Steps,
     IReadOnlyList<FileChange> Changes,
     IReadOnlyList<string> Warnings
-);
+)
+{
+    /// <summary>Names of the service that the certificate lacks: each needs a word before it is bound. The service adds them.</summary>
+    public IReadOnlyList<string> Uncovered { get; init; } = [];
+}
 
 /// <summary>How an order ended; reported once, and again with the same content if the answer was lost.</summary>
 public sealed record OrderResult(

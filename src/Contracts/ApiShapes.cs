@@ -183,7 +183,11 @@ public sealed record BindingInfo(
 );
 
 /// <param name="Certificate">Null only in a plan: what unbinding would change.</param>
-public sealed record BindWish(string? Certificate, int? Port);
+public sealed record BindWish(string? Certificate, int? Port)
+{
+    /// <summary>Names of the service that the certificate lacks, and that shall be left out all the same: clients that use them will refuse it.</summary>
+    public IReadOnlyList<string>? LeaveOut { get; init; }
+}
 
 // ---- profiles, requests
 
@@ -286,7 +290,11 @@ public sealed record NewRequest(
     int? Port,
     double? RenewAfter,
     string? Note
-);
+)
+{
+    /// <summary>Names of the services in <see cref="BindTo"/> that are not asked for, and that shall be left out all the same: clients that use them will refuse it.</summary>
+    public IReadOnlyList<string>? LeaveOut { get; init; }
+}
 
 /// <summary>A certificate's content in words.</summary>
 public sealed record CertificateText(
@@ -323,7 +331,11 @@ public sealed record RequestPreview(
     DateTimeOffset? PlannedRenewal,
     IReadOnlyList<string> Warnings,
     string Outcome
-);
+)
+{
+    /// <summary>Names of the services to bind that would be left out: each needs a word.</summary>
+    public IReadOnlyList<string> Uncovered { get; init; } = [];
+}
 
 public sealed record RequestInfo(
     long Number,

@@ -123,6 +123,9 @@ public enum ProblemCode
     /// <summary>The server's configuration has a form this connector does not change.</summary>
     ConfigurationUnsupported,
 
+    /// <summary>A service answers to names that the certificate lacks, and nobody has said that they are meant to be left out.</summary>
+    NamesNotCovered,
+
     /// <summary>A listening port belongs to another program.</summary>
     PortTaken,
 

@@ -30,6 +30,7 @@ internal static class Problems
             ProblemCode.IdempotencyKeyReused
             or ProblemCode.RequestRefused
             or ProblemCode.ProfileRefused
+            or ProblemCode.NamesNotCovered
             or ProblemCode.KeyNotAllowed
             or ProblemCode.CertificateUnwritable => 422,
             ProblemCode.AuthorityNotReady or ProblemCode.CannotWrite => 503,

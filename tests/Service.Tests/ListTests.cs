@@ -115,9 +115,88 @@ public sealed class ListTests(AttackedWorld world) : IClassFixture<AttackedWorld
         Assert.Single(JsonNode.Parse(one.Output)!.AsArray());
     }
 
+    [Fact]
+    public async Task Certificates_are_paged_narrowed_and_sorted_by_the_service()
+    {
+        using var s = new Scratch();
+        foreach (var name in new[] { "c1", "c2", "c3" })
+        {
+            var csr = EstTests.Make(s, $"DNS:{name}.thistledown.example").Csr;
+            var (status, body) = EstTests.Enrol(world, s, csr);
+            Assert.True(status == "200", body);
+        }
+        await HostAsync(s, "c4.thistledown.example", Service("c4.thistledown.example"));
+        var waits = new JsonObject { ["host"] = "c4", ["names"] = new JsonArray("c4.thistledown.example") };
+        Assert.True((await CallAsync(world.Robin, "POST", "requests", waits.ToJsonString())).IsDone);
+
+        async Task<List<string>> OfAsync(string query)
+        {
+            var (names, next) = (new List<string>(), "");
+            do
+            {
+                var answer = await CallAsync(world.Robin, "GET", $"certificates?search=thistledown&take=2&after={next}&{query}");
+                Assert.True(answer.IsDone, answer.ToString());
+                names.AddRange(answer.Json!["items"]!.AsArray().Select(i => i!["name"]!.GetValue<string>().Split('.')[0]));
+                next = answer.Json["next"]?.GetValue<string>() ?? "";
+            } while (next.Length > 0);
+            return [.. names.Where(n => n is "c1" or "c2" or "c3" or "c4")];
+        }
+
+        var hold = await CallAsync(world.Robin, "POST", "certificates/c3.thistledown.example@robin/revoke", """{"reason":"certificate-hold"}""");
+        Assert.True(hold.IsDone, hold.ToString());
+        Assert.Equal(["c1", "c2", "c3", "c4"], await OfAsync(""));
+        Assert.Equal(["c3", "c1", "c2", "c4"], await OfAsync("sort=severity"));
+        // What waits for its first edition has no end and no renewal yet.
+        Assert.Equal(["c1", "c2", "c3"], (await OfAsync("sort=ends")).Order());
+        Assert.Empty(await OfAsync("sort=renewal"));
+        Assert.Empty(await OfAsync("state=not-issued-yet"));
+        Assert.Equal(["c3"], await OfAsync("state=on-hold"));
+        Assert.Equal(["c3"], await OfAsync("state=needs-a-hand"));
+        Assert.Equal(["c1", "c2", "c3"], await OfAsync("state=handed-out"));
+        Assert.Equal(["c4"], await OfAsync("state=automatic"));
+        Assert.Equal(["c1", "c2", "c3"], await OfAsync("issuer=issuing"));
+        Assert.Equal(["c1", "c2", "c3", "c4"], await OfAsync("profile=server"));
+        Assert.Empty(await OfAsync("profile=device"));
+        Assert.Equal(["c4"], await OfAsync("host=c4"));
+        Assert.Empty(await OfAsync("endsBefore=2026-01-01T00:00:00Z"));
+        Assert.Equal(["c1", "c2", "c3"], await OfAsync("endsBefore=2099-01-01T00:00:00Z&sort=name"));
+        var lines = world.Beacon(world.Home(), "cert", "list", "--state", "on-hold", "--sort", "severity").Output;
+        Assert.Contains("c3.thistledown.example", lines);
+        Assert.DoesNotContain("c1.thistledown.example", lines);
+    }
+
+    [Fact]
+    public async Task A_name_that_a_certificate_lacks_needs_a_word_before_it_is_bound()
+    {
+        using var s = new Scratch();
+        var service = Service("front.thistledown.example");
+        service["names"] = new JsonArray("front.thistledown.example", "www.front.thistledown.example", "old.front.thistledown.example");
+        await HostAsync(s, "front.thistledown.example", service);
+        JsonObject Wish(params string[] leaveOut) =>
+            new()
+            {
+                ["host"] = "front",
+                ["names"] = new JsonArray("front.thistledown.example", "www.front.thistledown.example"),
+                ["bindTo"] = new JsonArray("front.thistledown.example"),
+                ["leaveOut"] = new JsonArray([.. leaveOut.Select(n => JsonValue.Create(n))]),
+            };
+
+        var preview = await CallAsync(world.Robin, "POST", "requests/preview", Wish().ToJsonString());
+        Assert.Equal("old.front.thistledown.example", Assert.Single(preview.Json!["uncovered"]!.AsArray())!.GetValue<string>());
+        var unsaid = await CallAsync(world.Robin, "POST", "requests", Wish().ToJsonString());
+        Assert.Equal("names-not-covered", unsaid.Code);
+        Assert.Contains("--leave-out old.front.thistledown.example", unsaid.ToString());
+        Assert.Equal("names-not-covered", (await CallAsync(world.Robin, "POST", "requests", Wish("another.example").ToJsonString())).Code);
+        var said = await CallAsync(world.Robin, "POST", "requests", Wish("old.front.thistledown.example").ToJsonString());
+        Assert.True(said.IsDone, said.ToString());
+    }
+
     [Theory]
     [InlineData("services?state=cheerful", "plain-only")]
     [InlineData("services?sort=colour", "name, ends")]
+    [InlineData("certificates?state=cheerful", "needs-a-hand")]
+    [InlineData("certificates?sort=colour", "severity")]
+    [InlineData("certificates?issuer=somebody", "issuing")]
     [InlineData("hosts?state=cheerful", "connected")]
     [InlineData("hosts?sort=colour", "name, seen")]
     public async Task A_word_that_is_not_known_is_refused_with_those_that_are(string path, string word)
@@ -129,6 +208,7 @@ public sealed class ListTests(AttackedWorld world) : IClassFixture<AttackedWorld
 
     [Theory]
     [InlineData("services?sort=ends&after=nowhere.example/nothing")]
+    [InlineData("certificates?after=nowhere")]
     [InlineData("services?take=minus")]
     [InlineData("services?endsBefore=soon")]
     public async Task What_makes_no_sense_in_a_list_is_refused(string path)

@@ -1135,12 +1135,16 @@ export interface components {
             steps: string[];
             changes: components["schemas"]["FileChange"][];
             warnings: string[];
+            /** @description Names of the service that the certificate lacks: each needs a word before it is bound. The service adds them. */
+            uncovered?: string[];
         };
         BindWish: {
             /** @description Null only in a plan: what unbinding would change. */
             certificate: null | string;
             /** Format: int32 */
             port: null | number;
+            /** @description Names of the service that the certificate lacks, and that shall be left out all the same: clients that use them will refuse it. */
+            leaveOut?: null | string[];
         };
         BindingInfo: {
             certificate: string;
@@ -1664,6 +1668,8 @@ export interface components {
              */
             renewAfter: null | number;
             note: null | string;
+            /** @description Names of the services in IReadOnlyList&lt;string&gt;? NewRequest.BindTo that are not asked for, and that shall be left out all the same: clients that use them will refuse it. */
+            leaveOut?: null | string[];
         };
         /** @description One order. Fields that its kind does not use are null. */
         Order: {
@@ -1980,6 +1986,8 @@ export interface components {
             plannedRenewal: null | string;
             warnings: string[];
             outcome: string;
+            /** @description Names of the services to bind that would be left out: each needs a word. */
+            uncovered?: string[];
         };
         /** @enum {unknown} */
         RequestState: "draft" | "waiting-for-approval" | "waiting-outside" | "waiting-for-host" | "issued" | "refused" | "withdrawn";

@@ -3,6 +3,8 @@ import { Button, Group, Loader, Modal, NativeSelect, Stack, Text, TextInput } fr
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { api, take, type CertificateInfo, type ServiceInfo } from '../api/client';
 import { CommandLine, Failure } from './Bits';
+import { LeaveOut } from './LeaveOut';
+import { unsaid } from './unsaid';
 import { useOnceKey } from './useOnceKey';
 import { OrderProgress } from './OrderProgress';
 import { shellWord, shortHost } from '../words';
@@ -100,10 +102,12 @@ function Change({
 }) {
   const cache = useQueryClient();
   const path = { params: { path: { host: s.host, service: s.name } } };
-  const wish = { certificate, port: /^\d+$/.test(port) ? Number(port) : null };
+  const [leaveOut, setLeaveOut] = useState<string[]>([]);
+  const wish = { certificate, port: /^\d+$/.test(port) ? Number(port) : null, leaveOut };
   const plan = useQuery({
     queryKey: ['plan', s.host, s.name, certificate, port],
-    queryFn: () => take(api.POST('/api/v1/services/{host}/{service}/plan', { ...path, body: wish })),
+    queryFn: () =>
+      take(api.POST('/api/v1/services/{host}/{service}/plan', { ...path, body: { ...wish, leaveOut: [] } })),
     retry: false,
     staleTime: 0,
     gcTime: 0,
@@ -129,7 +133,7 @@ function Change({
   });
   const about = `${shortHost(s.host)}/${s.name}`;
   const command = certificate
-    ? `beacon bind ${shellWord(certificate)} --to ${shellWord(about)}${port ? ` --port ${port}` : ''}`
+    ? `beacon bind ${shellWord(certificate)} --to ${shellWord(about)}${port ? ` --port ${port}` : ''}${leaveOut.map((n) => ` --leave-out ${shellWord(n)}`).join('')}`
     : `beacon unbind ${shellWord(about)}`;
   if (go.data)
     return (
@@ -141,6 +145,7 @@ function Change({
       </>
     );
   const change = plan.data?.plan;
+  const missing = unsaid(change?.uncovered, leaveOut);
   const problem = plan.data?.problem;
   return (
     <Stack gap="sm">
@@ -185,6 +190,7 @@ function Change({
               </pre>
             </section>
           ))}
+          <LeaveOut uncovered={change.uncovered ?? []} said={leaveOut} say={setLeaveOut} />
           {change.changes.length === 0 && <Text size="sm">No file of the server changes.</Text>}
         </>
       )}
@@ -195,7 +201,7 @@ function Change({
           Leave it as it is
         </Button>
         <Button
-          disabled={!change}
+          disabled={!change || missing.length > 0}
           loading={go.isPending}
           onClick={() => {
             go.mutate();
@@ -204,6 +210,11 @@ function Change({
           {certificate ? 'Bind' : 'Take it out'}
         </Button>
       </Group>
+      {missing.length > 0 && (
+        <Text size="xs" c="dimmed" ta="right">
+          Say which names are meant to be left out, or take a certificate that has them all.
+        </Text>
+      )}
       {!change && !plan.isPending && (
         <Text size="xs" c="dimmed" ta="right">
           Nothing can be changed before its agent has said what would change.

@@ -18,6 +18,8 @@ import { keepPreviousData, useMutation, useQuery } from '@tanstack/react-query';
 import { Link, useNavigate, useSearchParams } from 'react-router';
 import { api, take, type HostDetail, type NewRequest, type RequestPreview } from '../api/client';
 import { CommandLine, Facts, Failure } from '../components/Bits';
+import { LeaveOut } from '../components/LeaveOut';
+import { unsaid } from '../components/unsaid';
 import { State, VerdictState } from '../components/State';
 import { useOnceKey } from '../components/useOnceKey';
 import { useNow } from '../components/useNow';
@@ -147,6 +149,7 @@ function Wish({ host, first, profiles }: { host: HostDetail; first: string; prof
   const [profile, setProfile] = useState('server');
   const [key, setKey] = useState<string | null>(null);
   const [label, setLabel] = useState('');
+  const [leaveOut, setLeaveOut] = useState<string[]>([]);
   const wish = wishOf(host.host.name, names, bindTo, profile, key, label);
   const [asked] = useDebouncedValue(JSON.stringify(wish), 250);
   const any = (wish.names ?? []).length > 0;
@@ -156,10 +159,12 @@ function Wish({ host, first, profiles }: { host: HostDetail; first: string; prof
     enabled: any && (JSON.parse(asked) as NewRequest).names?.length !== 0,
     placeholderData: keepPreviousData,
   });
-  const onceKey = useOnceKey(JSON.stringify(wish));
+  const missing = unsaid(preview.data?.uncovered, leaveOut);
+  const meant = { ...wish, leaveOut };
+  const onceKey = useOnceKey(JSON.stringify(meant));
   const submit = useMutation({
     mutationFn: () =>
-      take(api.POST('/api/v1/requests', { body: wish, headers: { 'Idempotency-Key': onceKey() } })),
+      take(api.POST('/api/v1/requests', { body: meant, headers: { 'Idempotency-Key': onceKey() } })),
     onSuccess: (r) => go(`/requests/${r.number}`),
   });
   const verdictOf = (text: string) =>
@@ -169,6 +174,7 @@ function Wish({ host, first, profiles }: { host: HostDetail; first: string; prof
     shortHost(host.host.name),
     ...(wish.names ?? []).map((n) => `--name ${shellWord(n)}`),
     ...bindTo.map((b) => `--bind-to ${shellWord(b)}`),
+    ...leaveOut.map((n) => `--leave-out ${shellWord(n)}`),
     profile === 'server' ? '' : `--profile ${profile}`,
     '--preview',
   ]
@@ -310,13 +316,23 @@ function Wish({ host, first, profiles }: { host: HostDetail; first: string; prof
           ) : preview.error ? (
             <Failure error={preview.error} />
           ) : (
-            preview.data && <Preview data={preview.data} now={now} />
+            preview.data && (
+              <>
+                <Preview data={preview.data} now={now} />
+                <LeaveOut uncovered={preview.data.uncovered ?? []} said={leaveOut} say={setLeaveOut} />
+              </>
+            )
           )}
           {submit.error && <Failure error={submit.error} />}
+          {missing.length > 0 && (
+            <Text size="xs" c="dimmed" ta="right">
+              Add these names, or say that they are meant to be left out.
+            </Text>
+          )}
           <Group justify="flex-end" mt="md">
             <Button
               type="submit"
-              disabled={!any || !preview.data || preview.data.overall === 'refused'}
+              disabled={!any || !preview.data || preview.data.overall === 'refused' || missing.length > 0}
               loading={submit.isPending}
             >
               {preview.data?.overall === 'needs-approval' ? 'Submit for approval' : 'Submit'}

@@ -320,14 +320,15 @@ internal static class HostCommands
         var to = new Option<string>("--to") { Description = "The service: HOST/NAME.", Required = true };
         var port = new Option<int?>("--port") { Description = "Port for the new TLS listener." };
         var preview = new Option<bool>("--preview") { Description = "Show what would change; change nothing." };
-        var bind = new Command("bind", "Put a certificate into a service.") { certificate, to, port, preview };
+        var leaveOut = LeaveOut();
+        var bind = new Command("bind", "Put a certificate into a service.") { certificate, to, port, leaveOut, preview };
         bind.Does(
             async (r, ct) =>
             {
                 using var api = Api.SignedIn();
                 var s = await FindAsync(api, r.GetValue(to)!, ct);
                 var path = $"/api/v1/services/{s.Host}/{Api.Escape(s.Name)}";
-                var wish = new BindWish(r.GetValue(certificate), r.GetValue(port));
+                var wish = new BindWish(r.GetValue(certificate), r.GetValue(port)) { LeaveOut = r.GetValue(leaveOut) };
                 if (r.GetValue(preview))
                     return await PreviewAsync(api, path, wish, r.GetValue(Program.Json), ct);
                 var order = Api.Read(
@@ -345,6 +346,12 @@ internal static class HostCommands
         );
         return bind;
     }
+
+    public static Option<string[]> LeaveOut() =>
+        new("--leave-out")
+        {
+            Description = "A name of the service that the certificate may lack: clients that use it will refuse it. Repeat it for more.",
+        };
 
     private static Command Unbind()
     {

@@ -131,6 +131,7 @@ internal static class RequestCommands
             AllowMultipleArgumentsPerToken = true,
         };
         var port = new Option<int?>("--port") { Description = "Port for the new TLS listener." };
+        var leaveOut = HostCommands.LeaveOut();
         var note = new Option<string?>("--note") { Description = "What others should know." };
         var preview = new Option<bool>("--preview") { Description = "Show verdicts and the certificate as it would be; submit nothing." };
         var noWait = new Option<bool>("--no-wait") { Description = "Do not wait for the host." };
@@ -147,6 +148,7 @@ internal static class RequestCommands
             csr,
             bind,
             port,
+            leaveOut,
             note,
             preview,
             noWait,
@@ -173,7 +175,10 @@ internal static class RequestCommands
                     r.GetValue(port),
                     r.GetValue(after),
                     r.GetValue(note)
-                );
+                )
+                {
+                    LeaveOut = r.GetValue(leaveOut),
+                };
                 using var api = Api.SignedIn();
                 var json = r.GetValue(Program.Json);
                 if (r.GetValue(preview))

@@ -29,6 +29,7 @@ public sealed class BindService(
     {
         Hosts.Host host;
         Order content;
+        IReadOnlyList<string> uncovered = [];
         if (wish.Certificate is null)
         {
             host = await FindHost.ByNameAsync(db, hostName, ct);
@@ -38,16 +39,25 @@ public sealed class BindService(
         }
         else
         {
-            (host, _, _, var edition) = await FindAsync(hostName, service, wish.Certificate, caller, Operation.PlanBinding, ct);
+            (host, var row, var certificate, var edition) = await FindAsync(
+                hostName,
+                service,
+                wish.Certificate,
+                caller,
+                Operation.PlanBinding,
+                ct
+            );
+            uncovered = await UncoveredAsync(row, certificate, edition, ct);
             content = Content(OrderKind.Plan, wish, edition.Serial, service);
         }
         var order = await desk.AskAsync(host, content, TimeSpan.FromSeconds(15), ct);
-        return (await OrderDesk.InfosAsync(db, db.Orders.Where(o => o.Id == order.Id), ct)).Single();
+        var info = (await OrderDesk.InfosAsync(db, db.Orders.Where(o => o.Id == order.Id), ct)).Single();
+        return info.Plan is { } plan ? info with { Plan = plan with { Uncovered = uncovered } } : info;
     }
 
     public async Task<long> PutInAsync(string hostName, string service, BindWish wish, Caller caller, CancellationToken ct)
     {
-        var (host, _, certificate, edition) = await FindAsync(
+        var (host, row, certificate, edition) = await FindAsync(
             hostName,
             service,
             wish.Certificate
@@ -56,6 +66,7 @@ public sealed class BindService(
             Operation.BindService,
             ct
         );
+        Uncovered.ThrowUnlessSaid($"{host.Name}/{service}", await UncoveredAsync(row, certificate, edition, ct), wish.LeaveOut);
         long id;
         await using (var write = await db.BeginWriteAsync(ct))
         {
@@ -72,6 +83,17 @@ public sealed class BindService(
         changes.Tell("service", $"{host.Name}/{service}");
         return id;
     }
+
+    /// <summary>What is bound there already was said when it was bound.</summary>
+    private async Task<IReadOnlyList<string>> UncoveredAsync(
+        HostService row,
+        Certificates.Certificate certificate,
+        Certificates.Edition edition,
+        CancellationToken ct
+    ) =>
+        await db.Bindings.AnyAsync(b => b.ServiceId == row.Id && b.CertificateId == certificate.Id, ct)
+            ? []
+            : Uncovered.Of(row, Core.Issuing.X509.Read(edition.Der).Names);
 
     public async Task<long> TakeOutAsync(string hostName, string service, Caller caller, CancellationToken ct)
     {

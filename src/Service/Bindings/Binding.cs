@@ -10,6 +10,9 @@ public sealed class HostService
     public string Name { get; private init; } = "";
     public string Connector { get; private set; } = "";
     public string NamesJson { get; private set; } = "[]";
+
+    /// <summary>The configuration names none, so its agent assumed the host's.</summary>
+    public bool NamesAreAssumed { get; private set; }
     public string EndpointsJson { get; private set; } = "[]";
     public string PlacesJson { get; private set; } = "[]";
     public string? CertificateFile { get; private set; }
@@ -36,14 +39,16 @@ public sealed class HostService
     public void Described(
         string connector,
         string namesJson,
+        bool namesAreAssumed,
         string endpointsJson,
         string placesJson,
         string? certificateFile,
         string? problemJson
     ) =>
-        (Connector, NamesJson, EndpointsJson, PlacesJson, CertificateFile, ProblemJson) = (
+        (Connector, NamesJson, NamesAreAssumed, EndpointsJson, PlacesJson, CertificateFile, ProblemJson) = (
             connector,
             namesJson,
+            namesAreAssumed,
             endpointsJson,
             placesJson,
             certificateFile,

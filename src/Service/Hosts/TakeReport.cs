@@ -53,6 +53,7 @@ public sealed class TakeReport(BeaconDb db, JudgeLook judge, KnownNames known, P
             row.Described(
                 found.Connector,
                 Shapes.Json(found.Names),
+                found.NamesAreAssumed,
                 JsonSerializer.Serialize([.. found.Endpoints], BeaconJson.Default.ListEndpointInfo),
                 Shapes.Json(found.Places),
                 found.CertificateFile,

@@ -122,6 +122,10 @@ internal static class RequestEndpoints
                     content.Serial.Hex
                 );
         }
+        if (read.Uncovered.Count > 0)
+            warnings.Add(
+                $"The services answer to {string.Join(", ", read.Uncovered)} too: clients that use a name which is left out will refuse them."
+            );
         var outcome = read.Overall switch
         {
             Core.Profiles.Verdict.Granted when read.Host is null => "It would be issued at once.",
@@ -141,7 +145,10 @@ internal static class RequestEndpoints
             planned,
             warnings,
             outcome
-        );
+        )
+        {
+            Uncovered = read.Uncovered,
+        };
     }
 
     public static async Task<RequestInfo> OneAsync(BeaconDb db, long id, CancellationToken ct) =>

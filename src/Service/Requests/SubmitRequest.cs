@@ -27,6 +27,7 @@ public sealed class SubmitRequest(
     public async Task<long> RunAsync(NewRequest wish, Caller caller, string cause, CancellationToken ct)
     {
         var read = await reading.ReadAsync(wish, caller, Operation.SubmitRequest, ct);
+        Bindings.Uncovered.ThrowUnlessSaid($"What {read.CertificateName} shall be bound to", read.Uncovered, wish.LeaveOut);
         var request = Recorded(read, wish, caller, cause, clock.GetUtcNow());
         await using (var write = await db.BeginWriteAsync(ct))
         {

@@ -35,6 +35,9 @@ public sealed record ReadWish
     public required string CertificateName { get; init; }
     public Certificate? Existing { get; init; }
     public IReadOnlyList<string> BindTo { get; init; } = [];
+
+    /// <summary>Names of those services that are not asked for.</summary>
+    public IReadOnlyList<string> Uncovered { get; init; } = [];
     public IReadOnlyList<string> Warnings { get; init; } = [];
 
     public IReadOnlyList<NameVerdict> Verdicts => Decided.Verdicts;
@@ -81,7 +84,8 @@ public sealed class WishReading(
         if (csr is null || isAuthority || !csr.Findings.Any(x => x.Weight == FindingWeight.Fatal))
             profile.CheckKey(key);
         var warnings = new List<string>();
-        var bindTo = await CheckServicesAsync(wish.BindTo ?? [], host, warnings, ct);
+        var uncovered = new List<string>();
+        var bindTo = await CheckServicesAsync(wish, host, names, existing.Row, warnings, uncovered, ct);
         if (host is not null && !presence.IsOnline(host))
             warnings.Add(
                 $"{host.Name} is away{(presence.LastSeen(host) is { } t ? $" since {t:yyyy-MM-dd HH:mm} UTC" : "")}; the order waits until its agent is back."
@@ -102,6 +106,7 @@ public sealed class WishReading(
             CertificateName = existing.Name,
             Existing = existing.Row,
             BindTo = bindTo,
+            Uncovered = uncovered,
             Warnings = warnings,
         };
     }
@@ -191,14 +196,17 @@ public sealed class WishReading(
     }
 
     private async Task<IReadOnlyList<string>> CheckServicesAsync(
-        IReadOnlyList<string> services,
+        NewRequest wish,
         Hosts.Host? host,
+        IReadOnlyList<AlternativeName> names,
+        Certificate? existing,
         List<string> warnings,
+        List<string> uncovered,
         CancellationToken ct
     )
     {
         var found = new List<string>();
-        foreach (var text in services.Where(s => !string.IsNullOrWhiteSpace(s)))
+        foreach (var text in (wish.BindTo ?? []).Where(s => !string.IsNullOrWhiteSpace(s)))
         {
             if (host is null)
                 throw Bad("Only a host's own certificate can be bound to its services.", "Request it for the host.");
@@ -216,6 +224,9 @@ public sealed class WishReading(
                 );
             if (Shapes.Problem(service.ProblemJson) is { } p)
                 warnings.Add($"{host.Name}/{name} cannot be changed now: {p.Message} {p.Cure}");
+            // What is bound there already was said when it was bound.
+            if (existing is null || !await db.Bindings.AnyAsync(b => b.ServiceId == service.Id && b.CertificateId == existing.Id, ct))
+                uncovered.AddRange(Bindings.Uncovered.Of(service, names).Except(uncovered));
             found.Add(name);
         }
         return found;

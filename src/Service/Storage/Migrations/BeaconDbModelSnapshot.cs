@@ -257,6 +257,9 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                         .IsRequired()
                         .HasColumnType("TEXT");
 
+                    b.Property<bool>("NamesAreAssumed")
+                        .HasColumnType("INTEGER");
+
                     b.Property<string>("NamesJson")
                         .IsRequired()
                         .HasColumnType("TEXT");

@@ -16,6 +16,13 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                 type: "INTEGER",
                 nullable: true);
 
+            migrationBuilder.AddColumn<bool>(
+                name: "NamesAreAssumed",
+                table: "Services",
+                type: "INTEGER",
+                nullable: false,
+                defaultValue: false);
+
             migrationBuilder.AddColumn<long>(
                 name: "JudgeAt",
                 table: "Certificates",
@@ -108,6 +115,10 @@ namespace OrderlyBeacon.Service.Storage.Migrations
 
             migrationBuilder.DropColumn(
                 name: "JudgeAt",
+                table: "Services");
+
+            migrationBuilder.DropColumn(
+                name: "NamesAreAssumed",
                 table: "Services");
 
             migrationBuilder.DropColumn(

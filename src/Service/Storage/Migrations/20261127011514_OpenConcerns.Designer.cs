@@ -10,7 +10,7 @@ using OrderlyBeacon.Service.Storage;
 namespace OrderlyBeacon.Service.Storage.Migrations
 {
     [DbContext(typeof(BeaconDb))]
-    [Migration("20261127004853_OpenConcerns")]
+    [Migration("20261127011514_OpenConcerns")]
     partial class OpenConcerns
     {
         /// <inheritdoc />
@@ -259,6 +259,9 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                     b.Property<string>("Name")
                         .IsRequired()
                         .HasColumnType("TEXT");
+
+                    b.Property<bool>("NamesAreAssumed")
+                        .HasColumnType("INTEGER");
 
                     b.Property<string>("NamesJson")
                         .IsRequired()

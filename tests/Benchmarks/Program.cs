@@ -36,6 +36,10 @@ internal static class Program
             await Table.RunAsync(Report);
         if (part is "" or "fleet")
             await Fleet.RunAsync(_out, Report);
+        if (part is "" or "reporters")
+            await Reporters.RunAsync(_out, Report);
+        if (part is "" or "swaps")
+            await Swaps.RunAsync(Report);
         if (part is "" or "client")
             await ClientAsync(args[1]);
         if (part is "" or "idle")
@@ -278,26 +282,27 @@ internal static class Program
             () => Wall("curl", ["-sS", "--cacert", service.RootPem, "-H", "@" + header, service.Url + "/api/v1/today"])
         );
         Console.WriteLine($"  beacon status {status:0.0} ms, curl {curl:0.0} ms");
-        Report("beacon status ÷ curl making the same call", status / curl, 2.5, "×");
+        Report("beacon status ÷ curl making the same call", status / curl, 1.2, "×");
     }
 
     private static async Task IdleAsync()
     {
         Console.WriteLine("\nIdle");
         using var service = await RunningService.StartAsync(_out, "ec-p256");
-        using var agent = await service.JoinAsync(_out);
+        var state = await service.JoinAsync(_out, "web01.thistledown.example");
+        using var agent = service.StartAgent(_out, state);
         // A service founds its authorities once in its life; how it idles is seen after a start like all the others.
         await service.RestartAsync();
         // For two minutes the runtime compiles what the start needed, in the background.
         await Task.Delay(TimeSpan.FromSeconds(150));
         var (before, of, clock) = (RunningService.CpuOf(agent.Id), service.Cpu(), Stopwatch.StartNew());
-        await Task.Delay(TimeSpan.FromSeconds(20));
+        await Task.Delay(TimeSpan.FromSeconds(60));
         var share = (RunningService.CpuOf(agent.Id) - before).TotalMilliseconds / clock.Elapsed.TotalMilliseconds * 100;
         var own = (service.Cpu() - of).TotalMilliseconds / clock.Elapsed.TotalMilliseconds * 100;
         Report("service, share of a core", own, 0.3, "%");
         Report("agent, resident", RunningService.Resident(agent.Id), 30, "MB");
         Report("agent, share of a core", share, 0.2, "%");
-        Report("service, resident", RunningService.Resident(service.Id), 150, "MB");
+        Report("service, resident", RunningService.Resident(service.Id), 140, "MB");
         agent.Kill();
     }
 }
@@ -414,8 +419,9 @@ internal sealed class RunningService : IDisposable
         return http;
     }
 
-    /// <summary>Joins an agent with an nginx configuration of one plain site, and starts it.</summary>
-    public async Task<Process> JoinAsync(string output)
+    /// <summary>Joins an agent with an nginx configuration of one plain site.</summary>
+    /// <returns>Its folder.</returns>
+    public async Task<string> JoinAsync(string output, string host)
     {
         var home = new Dictionary<string, string> { ["BEACON_HOME"] = Path.Combine(Data, "home") };
         async Task<string> RunAsync(string program, string[] args, string input = "")
@@ -433,33 +439,24 @@ internal sealed class RunningService : IDisposable
         var beacon = Path.Combine(output, "cli", "beacon");
         await RunAsync(beacon, ["sign-in", "--service", Url, "--name", "robin", "--root", RootPem, "--password-file", PasswordFile]);
         var code = System
-            .Text.Json.JsonDocument.Parse(await RunAsync(beacon, ["host", "invite", "web01.thistledown.example", "--json"]))
+            .Text.Json.JsonDocument.Parse(await RunAsync(beacon, ["host", "invite", host, "--json"]))
             .RootElement.GetProperty("code")
             .GetString()!;
         var conf = Path.Combine(Data, "nginx.conf");
         File.WriteAllText(conf, "http { server { listen 127.0.0.1:1; server_name a.thistledown.example; } }");
-        var agent = Path.Combine(output, "agent", "beacon-agent");
+        var state = Path.Combine(Data, "agent-" + host);
         await RunAsync(
-            agent,
-            [
-                "join",
-                "--state",
-                Path.Combine(Data, "agent"),
-                "--service",
-                Url,
-                "--host",
-                "web01.thistledown.example",
-                "--code-file",
-                "-",
-                "--nginx",
-                conf,
-            ],
+            Path.Combine(output, "agent", "beacon-agent"),
+            ["join", "--state", state, "--service", Url, "--host", host, "--code-file", "-", "--nginx", conf],
             code
         );
-        return Process.Start(
-            new ProcessStartInfo(agent, ["run", "--state", Path.Combine(Data, "agent")]) { RedirectStandardOutput = true }
-        )!;
+        return state;
     }
+
+    public Process StartAgent(string output, string state) =>
+        Process.Start(
+            new ProcessStartInfo(Path.Combine(output, "agent", "beacon-agent"), ["run", "--state", state]) { RedirectStandardOutput = true }
+        )!;
 
     public TimeSpan Cpu() => CpuOf(Id);
 

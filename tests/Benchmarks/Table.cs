@@ -104,7 +104,7 @@ internal static class Table
                             throw new InvalidOperationException($"{what}: other rows");
                     mine = Math.Min(mine, clock.Elapsed.TotalMicroseconds / times);
                 }
-                atMost($"{what}: ours {mine:0.0} µs, bare {theirs:0.0} µs", mine / theirs, 3, "×");
+                atMost($"{what}: ours {mine:0.0} µs, bare {theirs:0.0} µs", mine / theirs, 1.5, "×");
             }
         }
         finally

@@ -358,6 +358,65 @@ public sealed class ConsoleTests(DemoWithBrowser world) : IClassFixture<DemoWith
     }
 
     [Fact]
+    public async Task C5_a_profile_is_copied_and_changed_with_what_would_change_before_it()
+    {
+        var (page, errors) = await _browser.SignedInAsync("/profiles/server");
+        await page.GetByRole(AriaRole.Button, new() { Name = "Copy …" }).ClickAsync();
+        var copy = page.GetByRole(AriaRole.Dialog, new() { Name = "Copy server" });
+        await copy.GetByLabel("Its id").FillAsync("depot");
+        await copy.GetByLabel("Its title").FillAsync("Server in a depot");
+        await copy.GetByRole(AriaRole.Button, new() { Name = "Copy", Exact = true }).ClickAsync();
+        await Expect(page.GetByRole(AriaRole.Heading, new() { Name = "Server in a depot" })).ToBeVisibleAsync();
+
+        await page.GetByRole(AriaRole.Button, new() { Name = "Change …" }).ClickAsync();
+        var edit = page.GetByRole(AriaRole.Dialog, new() { Name = "Change depot" });
+        var file = edit.GetByLabel("The profile's file");
+        var yaml = await file.InputValueAsync();
+        await file.FillAsync(yaml.Replace("approvals: 0", "approvals: 7"));
+        await Expect(edit.GetByRole(AriaRole.Alert)).ToContainTextAsync("0, 1 or 2");
+        await Expect(edit.GetByRole(AriaRole.Button, new() { Name = "Save" })).ToBeDisabledAsync();
+        await file.FillAsync(yaml.Replace("approvals: 0", "approvals: 1"));
+        await Expect(edit.GetByText("approvals: 0 → 1")).ToBeVisibleAsync();
+        await Browser.ShotAsync(page, "profile-change");
+        await edit.GetByRole(AriaRole.Button, new() { Name = "Save" }).ClickAsync();
+        await Expect(page.GetByText("depot, revision 2, offered")).ToBeVisibleAsync();
+        Assert.Contains("approvals: 1", world.Demo.Ok("profile", "export", "depot"));
+        Assert.All(errors, e => Assert.Contains("400", e));
+        await page.Context.CloseAsync();
+    }
+
+    [Fact]
+    public async Task C6_a_service_is_looked_at_its_renewal_changed_and_a_host_revoked()
+    {
+        var (page, errors) = await _browser.SignedInAsync("/hosts/web02.thistledown.example");
+        await page.GetByRole(AriaRole.Button, new() { Name = "Look now: parcels.thistledown.example" }).ClickAsync();
+        var look = page.GetByRole(AriaRole.Dialog);
+        await Expect(look.GetByText("clients do not accept it")).ToBeVisibleAsync(new() { Timeout = 20_000 });
+        await Browser.ShotAsync(page, "look-now");
+        await look.GetByRole(AriaRole.Button, new() { Name = "Close" }).Last.ClickAsync();
+
+        await page.GotoAsync($"/certificates/pulse.thistledown.example");
+        await page.GetByRole(AriaRole.Button, new() { Name = "Renewal …" }).ClickAsync();
+        var policy = page.GetByRole(AriaRole.Dialog);
+        await policy.GetByLabel("After this part of its life").FillAsync("50");
+        await policy.GetByRole(AriaRole.Button, new() { Name = "Save" }).ClickAsync();
+        await Expect(policy).ToHaveCountAsync(0);
+        Assert.Contains("renew after 0.5", world.Demo.Ok("journal", "list", "policy"));
+
+        // Counted and named; nothing is revoked by looking.
+        await page.GotoAsync("/certificates");
+        await page.GetByRole(AriaRole.Button, new() { Name = "Revoke several …" }).ClickAsync();
+        var several = page.GetByRole(AriaRole.Dialog);
+        await several.GetByLabel("Host", new() { Exact = true }).FillAsync("web01");
+        await several.GetByRole(AriaRole.Button, new() { Name = "Show which" }).ClickAsync();
+        await Expect(several.GetByRole(AriaRole.Status)).ToContainTextAsync("pulse.thistledown.example");
+        await Browser.ShotAsync(page, "revoke-several");
+        await several.GetByRole(AriaRole.Button, new() { Name = "Leave them" }).ClickAsync();
+        Assert.Empty(errors);
+        await page.Context.CloseAsync();
+    }
+
+    [Fact]
     public async Task B3_a_hold_is_set_and_released()
     {
         var (page, errors) = await _browser.SignedInAsync("/certificates/staff.thistledown.example");

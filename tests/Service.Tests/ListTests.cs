@@ -142,7 +142,12 @@ public sealed class ListTests(AttackedWorld world) : IClassFixture<AttackedWorld
             return [.. names.Where(n => n is "c1" or "c2" or "c3" or "c4")];
         }
 
-        var hold = await CallAsync(world.Robin, "POST", "certificates/c3.thistledown.example@robin/revoke", """{"reason":"certificate-hold"}""");
+        var hold = await CallAsync(
+            world.Robin,
+            "POST",
+            "certificates/c3.thistledown.example@robin/revoke",
+            """{"reason":"certificate-hold"}"""
+        );
         Assert.True(hold.IsDone, hold.ToString());
         Assert.Equal(["c1", "c2", "c3", "c4"], await OfAsync(""));
         Assert.Equal(["c3", "c1", "c2", "c4"], await OfAsync("sort=severity"));

@@ -7,6 +7,8 @@ import { api, take, type CertificateDetail } from '../api/client';
 import { CommandLine, Facts, Failure } from '../components/Bits';
 import { LifeRing } from '../components/LifeRing';
 import { Looks } from '../components/Looks';
+import { PolicyDialog } from '../components/PolicyDialog';
+import { reasons } from '../components/reasons';
 import { OrderProgress } from '../components/OrderProgress';
 import { State } from '../components/State';
 import { useNow } from '../components/useNow';
@@ -19,6 +21,7 @@ export function Certificate() {
     queryKey: ['certificate', name],
     queryFn: () => take(api.GET('/api/v1/certificates/{name}', { params: { path: { name } } })),
   });
+  const [changing, policy] = useDisclosure();
   if (error && !data) return <Failure error={error} />;
   if (!data) return <Loader aria-label="Loading" />;
   const c = data.certificate;
@@ -55,9 +58,17 @@ export function Certificate() {
       {open && <OrderProgress id={open.id} />}
       <SimpleGrid cols={{ base: 1, md: 2 }} spacing="md">
         <section className="sheet">
-          <Title order={3} fz="md">
-            What it says
-          </Title>
+          <Group justify="space-between">
+            <Title order={3} fz="md">
+              What it says
+            </Title>
+            {c.host && (
+              <Button size="compact-xs" variant="default" onClick={policy.open}>
+                Renewal …
+              </Button>
+            )}
+          </Group>
+          {changing && <PolicyDialog certificate={c} close={policy.close} />}
           <Facts
             rows={[
               ['Names', c.names.join(', ')],
@@ -86,9 +97,8 @@ export function Certificate() {
             </Title>
             {c.bindings.length === 0 ? (
               <Text size="sm">
-                {c.host
-                  ? 'No service serves it yet. Bind it on the page of its host.'
-                  : 'It was handed out; no host of ours serves it.'}
+                {c.host ? 'No service serves it yet. ' : 'It was handed out; no host of ours serves it.'}
+                {c.host && <Link to={`/hosts/${c.host}`}>Bind it on {shortHost(c.host)}</Link>}
               </Text>
             ) : (
               <table className="rows">
@@ -256,21 +266,7 @@ function Actions({ detail }: { detail: CertificateDetail }) {
               ? ' Its successor is made and put in place by itself.'
               : ''}
           </Text>
-          <Select
-            label="Reason"
-            allowDeselect={false}
-            value={reason}
-            onChange={setReason}
-            data={[
-              'unspecified',
-              'key-compromise',
-              'affiliation-changed',
-              'superseded',
-              'cessation-of-operation',
-              'privilege-withdrawn',
-              'hold',
-            ]}
-          />
+          <Select label="Reason" allowDeselect={false} value={reason} onChange={setReason} data={reasons} />
           {revoke.error && <Failure error={revoke.error} />}
           <Group justify="flex-end">
             <Button variant="default" onClick={ask.close}>

@@ -1,12 +1,13 @@
 import { useState } from 'react';
 import { Button, Group, Loader, NativeSelect, Stack, TextInput, Title } from '@mantine/core';
-import { useDebouncedValue } from '@mantine/hooks';
+import { useDebouncedValue, useDisclosure } from '@mantine/hooks';
 import { keepPreviousData, useInfiniteQuery, useQuery } from '@tanstack/react-query';
 import { Link, useSearchParams } from 'react-router';
 import { api, take, type CertificateInfo } from '../api/client';
 import { CommandLine, Failure } from '../components/Bits';
 import { LifeRing } from '../components/LifeRing';
 import { More } from '../components/More';
+import { RevokeSeveral } from '../components/RevokeSeveral';
 import { State } from '../components/State';
 import { useNow } from '../components/useNow';
 import { shellWord, shortHost, when } from '../words';
@@ -58,6 +59,7 @@ export function Certificates() {
       { replace: true },
     );
   };
+  const [revoking, several] = useDisclosure();
   const profiles = useQuery({ queryKey: ['profiles'], queryFn: () => take(api.GET('/api/v1/profiles')) });
   const query = {
     search: asked,
@@ -129,11 +131,15 @@ export function Certificates() {
               set('search', e.currentTarget.value.trim());
             }}
           />
+          <Button size="xs" variant="default" onClick={several.open}>
+            Revoke several …
+          </Button>
           <Button component={Link} to="/new" size="xs">
             New certificate
           </Button>
         </Group>
       </Group>
+      {revoking && <RevokeSeveral close={several.close} />}
       {!data ? (
         <Loader aria-label="Loading" />
       ) : rows.length === 0 ? (

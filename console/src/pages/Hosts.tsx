@@ -23,6 +23,7 @@ import { Link, useSearchParams } from 'react-router';
 import { api, take, type HostInfo, type ServiceInfo } from '../api/client';
 import { BindDialog, type Binding } from '../components/BindDialog';
 import { CommandLine, Failure } from '../components/Bits';
+import { LookNow } from '../components/LookNow';
 import { More } from '../components/More';
 import { State } from '../components/State';
 import { useNow } from '../components/useNow';
@@ -275,6 +276,7 @@ export function ServiceTable({
   withHost?: boolean;
 }) {
   const [binding, setBinding] = useState<Binding | null>(null);
+  const [looking, setLooking] = useState<ServiceInfo | null>(null);
   if (services.length === 0) return <Text size="sm">No service was found there yet.</Text>;
   return (
     <>
@@ -283,6 +285,14 @@ export function ServiceTable({
           binding={binding}
           close={() => {
             setBinding(null);
+          }}
+        />
+      )}
+      {looking && (
+        <LookNow
+          service={looking}
+          close={() => {
+            setLooking(null);
           }}
         />
       )}
@@ -325,6 +335,16 @@ export function ServiceTable({
                   </Link>
                 )}
                 <Group gap={4} mt={2}>
+                  <Button
+                    size="compact-xs"
+                    variant="default"
+                    aria-label={`Look now: ${s.name}`}
+                    onClick={() => {
+                      setLooking(s);
+                    }}
+                  >
+                    Look now
+                  </Button>
                   <Button
                     size="compact-xs"
                     variant="default"

@@ -1,8 +1,10 @@
+import { useState } from 'react';
 import { Button, Code, Group, Loader, Stack, Text, Title } from '@mantine/core';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
-import { useParams } from 'react-router';
+import { useNavigate, useParams } from 'react-router';
 import { api, take } from '../api/client';
 import { CommandLine, Facts, Failure } from '../components/Bits';
+import { CopyProfile, ProfileEditor } from '../components/ProfileEditor';
 import { State } from '../components/State';
 import { useNow } from '../components/useNow';
 import { when } from '../words';
@@ -12,6 +14,8 @@ export function Profile() {
   const id = useParams().id ?? '';
   const now = useNow();
   const cache = useQueryClient();
+  const navigate = useNavigate();
+  const [dialog, setDialog] = useState<'copy' | 'edit' | null>(null);
   const path = { params: { path: { id } } };
   const { data, error } = useQuery({
     queryKey: ['profile', id],
@@ -52,19 +56,62 @@ export function Profile() {
             word={`${p.id}, revision ${p.revision}, ${!p.forPeople ? 'for the system alone' : p.offered ? 'offered' : 'withdrawn'}`}
           />
         </Group>
-        {p.forPeople && (
+        <Group gap="xs">
           <Button
             size="compact-sm"
             variant="default"
-            loading={offer.isPending}
             onClick={() => {
-              offer.mutate(!p.offered);
+              setDialog('copy');
             }}
           >
-            {p.offered ? 'Withdraw' : 'Offer again'}
+            Copy …
           </Button>
-        )}
+          {p.forPeople && yaml.data && (
+            <Button
+              size="compact-sm"
+              variant="default"
+              onClick={() => {
+                setDialog('edit');
+              }}
+            >
+              Change …
+            </Button>
+          )}
+          {p.forPeople && (
+            <Button
+              size="compact-sm"
+              variant="default"
+              loading={offer.isPending}
+              onClick={() => {
+                offer.mutate(!p.offered);
+              }}
+            >
+              {p.offered ? 'Withdraw' : 'Offer again'}
+            </Button>
+          )}
+        </Group>
       </Group>
+      {dialog === 'edit' && yaml.data && (
+        <ProfileEditor
+          id={p.id}
+          yaml={yaml.data.yaml}
+          close={() => {
+            setDialog(null);
+          }}
+        />
+      )}
+      {dialog === 'copy' && (
+        <CopyProfile
+          id={p.id}
+          close={() => {
+            setDialog(null);
+          }}
+          go={(to) => {
+            setDialog(null);
+            void navigate(`/profiles/${to}`);
+          }}
+        />
+      )}
       {offer.error && <Failure error={offer.error} />}
       <section className="sheet">
         <Facts

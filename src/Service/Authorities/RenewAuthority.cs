@@ -39,7 +39,7 @@ public sealed class RenewAuthority(
                 );
             var now = clock.GetUtcNow();
             // A kill between the file and the row leaves a key that nothing points to; the next one has a name of its own.
-            var file = newKey is null ? null : keys.NameFor($"{slug}--{now:yyyyMMdd-HHmmss}");
+            var file = newKey is null ? null : keys.NameFor($"{slug}--{now:yyyyMMdd-HHmmss-fff}");
             var signer = file is null ? point.Signer : keys.Make(file, newKey!);
             var request = CertificationRequest.Write(point.Certificate.Subject, [], signer, AuthorityBounds.Of(options));
             var generation = authority.Ask(request, file);

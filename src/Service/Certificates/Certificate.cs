@@ -74,6 +74,12 @@ public sealed class Certificate
                 "A renewal can be planned after 0.05 to 0.95 of a certificate's life.",
                 "Give a number in that range; 0.67 is usual."
             );
+        if (!p.NewKey)
+            throw new BeaconProblem(
+                ProblemCode.InputInvalid,
+                "A renewal with the same key is not offered: a key that was copied would stay good for years.",
+                "Send newKey as true."
+            );
         (RenewAfter, NewKey, Automatic) = (p.After, p.NewKey, p.Automatic);
         Version++;
     }

@@ -14,7 +14,7 @@ public sealed class UpgradeTests : IAsyncLifetime
         Site = "shop.thistledown.example";
     private static readonly string Today = Own.Agent;
     private readonly RunningService _service = new();
-    private readonly string _address = $"127.78.{Random.Shared.Next(1, 250)}.1";
+    private readonly string _address = $"127.79.{Random.Shared.Next(1, 250)}.1";
     private Process? _agent;
     private readonly System.Text.StringBuilder _said = new();
 

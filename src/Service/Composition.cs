@@ -48,6 +48,7 @@ internal static class Composition
         s.AddDbContext<BeaconDb>(b => Database.Use(b, options), ServiceLifetime.Scoped, ServiceLifetime.Singleton);
         s.AddSingleton<Changes>();
         s.AddSingleton<WorkBell>();
+        s.AddSingleton<OpenOrders>();
         s.AddSingleton<AuthorityKeys>();
         s.AddSingleton<AuthorityRegistry>();
         s.AddSingleton<CrlShelf>();

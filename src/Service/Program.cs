@@ -5,6 +5,7 @@ using Microsoft.AspNetCore.Server.Kestrel.Https;
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Service;
 using OrderlyBeacon.Service.Authorities;
+using OrderlyBeacon.Service.People;
 
 try
 {
@@ -56,6 +57,7 @@ try
                                     ClientCertificateRequired = true,
                                     // TLS proves possession of the key; who it is, and whether it is good now, is decided for each call.
                                     RemoteCertificateValidationCallback = (_, _, _, _) => true,
+                                    CertificateChainPolicy = ClientCertificates.NothingFetched,
                                     AllowRenegotiation = false,
                                     EnabledSslProtocols = SslProtocols.Tls12 | SslProtocols.Tls13,
                                     CipherSuitesPolicy = TlsSuites.Policy,

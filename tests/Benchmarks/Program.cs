@@ -377,9 +377,18 @@ internal sealed class RunningService : IDisposable
     private static Process Run(ProcessStartInfo start)
     {
         var p = Process.Start(start)!;
+        // What it has to say of errors belongs to what was measured.
+        p.OutputDataReceived += (_, e) => Complain(e.Data);
+        p.ErrorDataReceived += (_, e) => Complain(e.Data);
         p.BeginOutputReadLine();
         p.BeginErrorReadLine();
         return p;
+
+        static void Complain(string? line)
+        {
+            if (line is not null && (line.Contains("\"Error\"", StringComparison.Ordinal) || !line.StartsWith('{')))
+                Console.WriteLine("  the service says: " + line);
+        }
     }
 
     private async Task ReadyAsync()
@@ -437,7 +446,8 @@ internal sealed class RunningService : IDisposable
             return text;
         }
         var beacon = Path.Combine(output, "cli", "beacon");
-        await RunAsync(beacon, ["sign-in", "--service", Url, "--name", "robin", "--root", RootPem, "--password-file", PasswordFile]);
+        if (!File.Exists(Path.Combine(Data, "home", "session.json")))
+            await RunAsync(beacon, ["sign-in", "--service", Url, "--name", "robin", "--root", RootPem, "--password-file", PasswordFile]);
         var code = System
             .Text.Json.JsonDocument.Parse(await RunAsync(beacon, ["host", "invite", host, "--json"]))
             .RootElement.GetProperty("code")

@@ -32,7 +32,7 @@ internal static class Reporters
         }
         Console.WriteLine($"  a report has {reports[0].Length / 1024.0:0.0} kB");
         // Once to be taken, and until the runtime has settled.
-        await CallAsync(callers, reports, TimeSpan.FromSeconds(20));
+        await CallAsync(callers, reports, TimeSpan.FromSeconds(50));
         var (writes, cpu, clock) = (WrittenBy(service), service.Cpu(), Stopwatch.StartNew());
         var calls = await CallAsync(callers, reports, Span);
         var busy = (service.Cpu() - cpu).TotalSeconds / clock.Elapsed.TotalSeconds * 100;
@@ -60,7 +60,8 @@ internal static class Reporters
                             await Task.Delay(due - clock.Elapsed);
                         using var answer =
                             n % 2 == 0 ? await PostAsync(http, reports[i]) : await http.GetAsync("/api/v1/agent/work?wait=0");
-                        answer.EnsureSuccessStatusCode();
+                        if (!answer.IsSuccessStatusCode)
+                            throw new InvalidOperationException(await answer.Content.ReadAsStringAsync());
                         Interlocked.Increment(ref done);
                     }
                 }

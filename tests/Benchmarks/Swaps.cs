@@ -1,4 +1,5 @@
 using System.Diagnostics;
+using OrderlyBeacon.Agent.Swap;
 using OrderlyBeacon.Agent.Tests.Contract;
 using OrderlyBeacon.Testing;
 
@@ -22,8 +23,25 @@ internal static class Swaps
             s.Start();
         }
         string[] names = [postfix.Name, nginx.Name];
-        Task SwapAsync() =>
-            postfix.Bench.BindAsync(postfix.Bench.Issue("mail", names), nginx.Doors[0].Port, [.. servers.Select(s => s.Ref)]);
+        var (bench, began, told) = (postfix.Bench, Stopwatch.StartNew(), Environment.GetEnvironmentVariable("BEACON_STEPS") is not null);
+        void Tell(string step)
+        {
+            if (told)
+                Console.WriteLine($"    {began.ElapsedMilliseconds, 6} {step}");
+        }
+        var run = new SwapRun(bench.Store, bench.Journal, bench.Bounds, TimeProvider.System, Tell);
+        Task SwapAsync()
+        {
+            began.Restart();
+            return run.BindAsync(
+                bench.NextOrder(),
+                bench.Issue("mail", names),
+                [.. servers.Select(s => s.Ref)],
+                nginx.Doors[0].Port,
+                [bench.Root],
+                CancellationToken.None
+            );
+        }
         await SwapAsync();
         var turns = new List<(double Swap, double Reload)>();
         for (var i = 0; i < Turns; i++)

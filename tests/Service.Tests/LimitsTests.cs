@@ -1,4 +1,6 @@
 using System.Net;
+using System.Security.Cryptography;
+using System.Security.Cryptography.X509Certificates;
 using System.Text;
 using System.Text.Json.Nodes;
 using static OrderlyBeacon.Service.Tests.AttackedWorld;
@@ -89,6 +91,27 @@ public sealed class LimitsTests(AttackedWorld world) : IClassFixture<AttackedWor
             using var answer = await world.Robin.SendAsync(m);
             Assert.True(answer.IsSuccessStatusCode == may, $"{header}: {value} got {(int)answer.StatusCode}");
         }
+    }
+
+    /// <summary>TLS builds a chain for whatever certificate is shown: that must send the service nowhere.</summary>
+    [Fact]
+    public async Task A_client_certificate_sends_the_service_to_no_address()
+    {
+        using var trap = new System.Net.Sockets.TcpListener(IPAddress.Loopback, 0);
+        trap.Start();
+        var issuer = $"http://127.0.0.1:{((IPEndPoint)trap.LocalEndpoint).Port}/issuer.cer";
+        using var authorityKey = ECDsa.Create(ECCurve.NamedCurves.nistP256);
+        using var key = ECDsa.Create(ECCurve.NamedCurves.nistP256);
+        var request = new CertificateRequest("CN=stranger", key, HashAlgorithmName.SHA256);
+        request.CertificateExtensions.Add(new X509AuthorityInformationAccessExtension(null, [issuer]));
+        var (from, until) = (DateTimeOffset.UtcNow.AddMinutes(-1), DateTimeOffset.UtcNow.AddHours(1));
+        var generator = X509SignatureGenerator.CreateForECDsa(authorityKey);
+        using var made = request.Create(new("CN=Nobody's Authority"), generator, from, until, [1, 2, 3, 4]);
+        using var shown = X509CertificateLoader.LoadPkcs12(made.CopyWithPrivateKey(key).Export(X509ContentType.Pkcs12), null);
+        using var http = world.Client(certificate: shown);
+        using var answer = await http.GetAsync("/api/v1/session", TestContext.Current.CancellationToken);
+        Assert.Equal(HttpStatusCode.Unauthorized, answer.StatusCode);
+        Assert.False(trap.Pending(), "the service called the address in the certificate");
     }
 
     [Fact]

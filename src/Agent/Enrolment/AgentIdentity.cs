@@ -167,7 +167,15 @@ internal sealed class AgentIdentity(string state)
         CancellationToken ct
     )
     {
-        using var handler = new SocketsHttpHandler { SslOptions = { RemoteCertificateValidationCallback = (_, _, _, _) => true } };
+        using var handler = new SocketsHttpHandler
+        {
+            SslOptions =
+            {
+                RemoteCertificateValidationCallback = (_, _, _, _) => true,
+                // Who it is, is not known yet: it has nothing fetched.
+                CertificateChainPolicy = new() { DisableCertificateDownloads = true, RevocationMode = X509RevocationMode.NoCheck },
+            },
+        };
         using var http = new HttpClient(handler)
         {
             BaseAddress = service,

@@ -23,6 +23,7 @@ public sealed class TakeReport(BeaconDb db, JudgeLook judge, KnownNames known, P
             return;
         await using var write = await db.BeginWriteAsync(ct);
         var host = await db.Hosts.SingleAsync(h => h.Id == hostId, ct);
+        host.ThrowIfGone();
         var now = clock.GetUtcNow();
         host.Reported(
             now,

@@ -1,4 +1,5 @@
 using System.Collections.Concurrent;
+using System.Security.Cryptography.X509Certificates;
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core.Names;
@@ -17,7 +18,20 @@ public sealed record KnownClient(Edition Edition, int? HostId, string? Host);
 /// </summary>
 public sealed class ClientCertificates(IServiceScopeFactory scopes, TimeProvider clock)
 {
-    private static readonly TimeSpan CacheLife = TimeSpan.FromSeconds(20);
+    /// <summary>
+    /// For TLS, which builds a chain before anybody is asked: it fetches nothing. Else whoever shows a certificate has the service call an address of his choice, and a few dozen
+    /// agents that come back at one moment hold every thread while the service waits for itself.
+    /// </summary>
+    public static X509ChainPolicy NothingFetched { get; } =
+        new()
+        {
+            DisableCertificateDownloads = true,
+            RevocationMode = X509RevocationMode.NoCheck,
+            TrustMode = X509ChainTrustMode.CustomRootTrust,
+            VerificationFlags = X509VerificationFlags.AllFlags,
+        };
+
+    private static readonly TimeSpan CacheLife = TimeSpan.FromMinutes(10);
     private readonly ConcurrentDictionary<string, (KnownClient? Client, DateTimeOffset Until)> _cache = [];
     private long _version;
 

@@ -24,6 +24,7 @@ internal static class AgentEndpoints
                     Caller caller,
                     BeaconDb db,
                     WorkBell bell,
+                    OpenOrders open,
                     Presence presence,
                     TimeProvider clock,
                     IHostApplicationLifetime lifetime,
@@ -31,13 +32,13 @@ internal static class AgentEndpoints
                 ) =>
                 {
                     using var both = CancellationTokenSource.CreateLinkedTokenSource(ct, lifetime.ApplicationStopping);
-                    var host = await FindAsync(db, caller, ct);
+                    var host = caller.HostId ?? (await FindAsync(db, caller, ct)).Id;
                     var until = clock.GetUtcNow() + TimeSpan.FromSeconds(Math.Clamp(wait ?? 0, 0, 60));
-                    presence.Saw(host.Id);
+                    presence.Saw(host);
                     while (true)
                     {
-                        var ring = bell.NextRing(host.Id);
-                        var orders = await TakeAsync(db, host.Id, ct);
+                        var ring = bell.NextRing(host);
+                        var orders = await open.TakeAsync(db, host, ct);
                         var left = until - clock.GetUtcNow();
                         if (orders.Count > 0 || left <= TimeSpan.Zero || both.IsCancellationRequested)
                             return TypedResults.Ok(new OrderList(orders));
@@ -55,7 +56,7 @@ internal static class AgentEndpoints
                 "/report",
                 async (AgentReport report, Caller caller, BeaconDb db, TakeReport take, CancellationToken ct) =>
                 {
-                    await take.RunAsync((await FindAsync(db, caller, ct)).Id, report, ct);
+                    await take.RunAsync(caller.HostId ?? (await FindAsync(db, caller, ct)).Id, report, ct);
                     return TypedResults.NoContent();
                 }
             )
@@ -101,23 +102,5 @@ internal static class AgentEndpoints
             ?? throw new BeaconProblem(ProblemCode.HostGone, $"The host {caller.Host} is not known.", "Invite it again.");
         host.ThrowIfGone();
         return host;
-    }
-
-    private static async Task<List<Order>> TakeAsync(BeaconDb db, int hostId, CancellationToken ct)
-    {
-        var open = await db
-            .Orders.Where(o => o.HostId == hostId && (o.State == OrderState.Queued || o.State == OrderState.Taken))
-            .OrderBy(o => o.Id)
-            .Take(50)
-            .ToListAsync(ct);
-        if (open.Any(o => o.State == OrderState.Queued))
-        {
-            await using var write = await db.BeginWriteAsync(ct);
-            foreach (var o in open)
-                o.Take();
-            await write.CommitAsync(ct);
-        }
-        db.ChangeTracker.Clear();
-        return [.. open.Select(o => o.Content)];
     }
 }

@@ -90,7 +90,7 @@ public sealed class EditionLedger : BackgroundService
         }
     }
 
-    private static void WriteBatch(LedgerCommands c, List<Waiting> batch)
+    private void WriteBatch(LedgerCommands c, List<Waiting> batch)
     {
         try
         {
@@ -120,7 +120,7 @@ public sealed class EditionLedger : BackgroundService
                 w.Answer.TrySetException(problem!);
     }
 
-    private static List<(Waiting, Recorded?, BeaconProblem?)> WriteTogether(LedgerCommands c, List<Waiting> batch)
+    private List<(Waiting, Recorded?, BeaconProblem?)> WriteTogether(LedgerCommands c, List<Waiting> batch)
     {
         var answers = new List<(Waiting, Recorded?, BeaconProblem?)>(batch.Count);
         using var tx = c.Connection.BeginTransaction();
@@ -141,6 +141,7 @@ public sealed class EditionLedger : BackgroundService
             }
         }
         tx.Commit();
+        _gate.Written();
         return answers;
     }
 }

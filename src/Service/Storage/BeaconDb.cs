@@ -257,15 +257,14 @@ public sealed class WriteGate
     /// <summary>Rises with each write: who has seen this number knows that nothing was written since.</summary>
     public long Writes => Interlocked.Read(ref _writes);
 
+    /// <summary>Something is on the disk: said before anybody is told of it.</summary>
+    public void Written() => Interlocked.Increment(ref _writes);
+
     private readonly SemaphoreSlim _one = new(1, 1);
 
     public Task EnterAsync(CancellationToken ct = default) => _one.WaitAsync(ct);
 
-    public void Leave()
-    {
-        Interlocked.Increment(ref _writes);
-        _one.Release();
-    }
+    public void Leave() => _one.Release();
 }
 
 /// <summary>An open write.</summary>
@@ -275,6 +274,7 @@ public sealed class WriteScope(BeaconDb db, IDbContextTransaction transaction, W
     {
         await db.FinishAsync(ct);
         await transaction.CommitAsync(ct);
+        gate.Written();
     }
 
     public async ValueTask DisposeAsync()

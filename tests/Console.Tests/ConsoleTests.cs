@@ -381,7 +381,8 @@ public sealed class ConsoleTests(DemoWithBrowser world) : IClassFixture<DemoWith
         await edit.GetByRole(AriaRole.Button, new() { Name = "Save" }).ClickAsync();
         await Expect(page.GetByText("depot, revision 2, offered")).ToBeVisibleAsync();
         Assert.Contains("approvals: 1", world.Demo.Ok("profile", "export", "depot"));
-        Assert.All(errors, e => Assert.Contains("400", e));
+        // What was typed and is not right, as meant.
+        Assert.All(errors, e => Assert.Contains("422", e));
         await page.Context.CloseAsync();
     }
 

@@ -1,4 +1,3 @@
-import { useState } from 'react';
 import { Button, Group, Loader, NativeSelect, Stack, TextInput, Title } from '@mantine/core';
 import { useDebouncedValue, useDisclosure } from '@mantine/hooks';
 import { keepPreviousData, useInfiniteQuery, useQuery } from '@tanstack/react-query';
@@ -45,7 +44,7 @@ const stateWords: Record<string, string> = {
 export function Certificates() {
   const now = useNow();
   const [params, setParams] = useSearchParams();
-  const [search, setSearch] = useState(params.get('search') ?? '');
+  const search = params.get('search') ?? '';
   const [asked] = useDebouncedValue(search.trim(), 250);
   const filter = (key: string) => params.get(key) ?? '';
   const sort = params.get('sort') ?? 'severity';
@@ -127,8 +126,7 @@ export function Certificates() {
             placeholder="Name, serial or SHA-256 fingerprint"
             value={search}
             onChange={(e) => {
-              setSearch(e.currentTarget.value);
-              set('search', e.currentTarget.value.trim());
+              set('search', e.currentTarget.value);
             }}
           />
           <Button size="xs" variant="default" onClick={several.open}>

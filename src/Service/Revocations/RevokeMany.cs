@@ -95,9 +95,7 @@ public sealed class RevokeMany(BeaconDb db, AnnounceRevocations announce, TimePr
         }
         if (w.Host is { Length: > 0 } name)
         {
-            var host =
-                await db.Hosts.AsNoTracking().FirstOrDefaultAsync(h => h.Name == name, ct)
-                ?? throw new BeaconProblem(ProblemCode.NotFound, $"There is no host \"{name}\".", "See beacon host list.");
+            var host = await Hosts.FindHost.ByNameAsync(db, name, ct);
             return db.Editions.Where(e => db.Certificates.Any(c => c.Id == e.CertificateId && c.HostId == host.Id));
         }
         if (w.Revision is null)

@@ -118,6 +118,12 @@ export function RevokeSeveral({ close }: { close: () => void }) {
               ))}
               {found.data.count > 12 && <li>and {found.data.count - 12} more</li>}
             </ul>
+            {found.data.items.some((i) => i.certificate.startsWith('agent:')) && (
+              <Text size="sm">
+                ◆ The agent’s own is among them: nothing on the host is renewed until it is invited and joins
+                again.
+              </Text>
+            )}
           </div>
         )}
         {revoke.data && (

@@ -5,6 +5,7 @@ using Microsoft.AspNetCore.Authentication;
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
+using OrderlyBeacon.Core.Journal;
 using OrderlyBeacon.Core.Rights;
 using OrderlyBeacon.Service.Authorities;
 using OrderlyBeacon.Service.Bindings;
@@ -70,6 +71,7 @@ internal static class Composition
         s.AddSingleton<HashLane>();
         s.AddSingleton<PeopleBook>();
         s.AddSingleton<MayAct>();
+        s.AddSingleton<Offers>();
         s.AddSingleton<RecoveryKeys>();
         s.AddSingleton<Custody>();
         s.AddSingleton<ClientCertificates>();
@@ -205,7 +207,7 @@ internal static class Composition
             )
                 shelf.Put(a.Slug, crl);
         await TryAsync(() =>
-            scope.ServiceProvider.GetRequiredService<PublishCrl>().RunAsync("system", "start", CrlOccasion.Due, CancellationToken.None)
+            scope.ServiceProvider.GetRequiredService<PublishCrl>().RunAsync(Actor.System, "start", CrlOccasion.Due, CancellationToken.None)
         );
         await AnswerOnce.CutOffAsync(db);
         await Caretaker.MendAsync(db, app.Services.GetRequiredService<TimeProvider>().GetUtcNow(), CancellationToken.None);
@@ -259,8 +261,8 @@ internal static class Composition
         db.People.Add(Person.Of(name, hash, [Who.Administrators]));
         await db.Note(
             app.Services.GetRequiredService<TimeProvider>().GetUtcNow(),
-            "system",
-            "person.added",
+            Actor.System,
+            JournalAction.PersonAdded,
             name,
             "the first administrator"
         );

@@ -1,5 +1,6 @@
 using System.Security.Cryptography;
 using Microsoft.EntityFrameworkCore;
+using OrderlyBeacon.Core.Journal;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core.Issuing;
 using OrderlyBeacon.Core.Names;
@@ -53,7 +54,7 @@ public sealed class ConcernTests : IAsyncLifetime
             .RunAsync(
                 decided.Granted!,
                 Core.Keys.PublicKeyInfo.Read(key.ExportSubjectPublicKeyInfo()),
-                new(name, EditionState.Current, "robin", "test"),
+                new(name, EditionState.Current, Actor.System, "test"),
                 Ct
             );
         return X509.Read(made.Der);

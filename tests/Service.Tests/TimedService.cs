@@ -5,6 +5,7 @@ using Microsoft.EntityFrameworkCore;
 using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.Hosting;
 using Microsoft.Extensions.Time.Testing;
+using OrderlyBeacon.Core.Journal;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Formats;
@@ -92,7 +93,7 @@ internal sealed class TimedService : IAsyncDisposable
     /// <summary>One regular round, a while after the one before, and whatever the agent is ordered by it.</summary>
     public async Task RoundAsync()
     {
-        Clock.Advance(TimeSpan.FromSeconds(11));
+        Clock.Advance(Wake.Anyway + TimeSpan.FromSeconds(1));
         Get<Presence>().Saw(1);
         await _caretaker.RoundAsync(Ct);
         while (await WorkAsync()) { }
@@ -101,7 +102,7 @@ internal sealed class TimedService : IAsyncDisposable
     /// <summary>A round in which no host is heard from.</summary>
     public async Task SilentRoundAsync()
     {
-        Clock.Advance(TimeSpan.FromSeconds(11));
+        Clock.Advance(Wake.Anyway + TimeSpan.FromSeconds(1));
         await _caretaker.RoundAsync(Ct);
     }
 
@@ -123,7 +124,7 @@ internal sealed class TimedService : IAsyncDisposable
         var answers = Directory
             .EnumerateFiles(Path.Combine(root, "out"), "*certificate*")
             .Select(f => Armor.Read(File.ReadAllBytes(f)).Blocks[0].Der);
-        await InAsync<InstallAnswer>(i => i.RunAsync("issuing", answers, "robin", Ct));
+        await InAsync<InstallAnswer>(i => i.RunAsync("issuing", answers, Actor.System, Ct));
     }
 
     private async Task JoinAsync()

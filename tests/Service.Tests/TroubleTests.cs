@@ -4,6 +4,7 @@ using System.Security.Cryptography;
 using Microsoft.AspNetCore.Builder;
 using Microsoft.Data.Sqlite;
 using Microsoft.Extensions.DependencyInjection;
+using OrderlyBeacon.Core.Journal;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core.Issuing;
 using OrderlyBeacon.Core.Keys;
@@ -67,7 +68,7 @@ public sealed class TroubleTests
                 .RunAsync(
                     decided.Granted!,
                     PublicKeyInfo.Read(key.ExportSubjectPublicKeyInfo()),
-                    new(name, EditionState.Current, "robin", "test"),
+                    new(name, EditionState.Current, Actor.System, "test"),
                     CancellationToken.None
                 );
             await scope

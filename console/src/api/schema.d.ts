@@ -1200,6 +1200,8 @@ export interface components {
             version: number;
             /** @description Whose it is: a person, `group:NAME`, `agent:HOST` or `system`. */
             owner?: string;
+            /** @description What the caller may not do with it. */
+            denied?: components["schemas"]["Denied"][];
         };
         /** @description A certificate's content in words. */
         CertificateText: {
@@ -1289,6 +1291,13 @@ export interface components {
         /** @description What was published. */
         CrlIssued: {
             told: string;
+        };
+        /** @description What the caller may not do, why not, and what would change that. */
+        Denied: {
+            /** @description As in the OpenAPI document, as `renewCertificate`. */
+            operations: string[];
+            reason: string;
+            cure: string;
         };
         EditionInfo: {
             serial: string;
@@ -1473,6 +1482,8 @@ export interface components {
             problem: null | components["schemas"]["ProblemInfo"];
             /** @description Who may order work on it. */
             owner?: string;
+            /** @description What the caller may not do with it. */
+            denied?: components["schemas"]["Denied"][];
         };
         HostInvitation: {
             name: string;
@@ -1974,6 +1985,8 @@ export interface components {
             from?: null | string;
             subject?: string;
             life?: null | string;
+            /** @description What the caller may not do with it. */
+            denied?: components["schemas"]["Denied"][];
         };
         /** @description What would happen: the verdicts and the certificate as it would be. */
         RequestPreview: {
@@ -2043,6 +2056,10 @@ export interface components {
             binding: null | components["schemas"]["BindingInfo"];
             look: null | components["schemas"]["LookInfo"];
             problem: null | components["schemas"]["ProblemInfo"];
+            /** @description Whose the host is: who may order work on it. */
+            owner?: string;
+            /** @description What the caller may not do with it. */
+            denied?: components["schemas"]["Denied"][];
         };
         Session: {
             name: string;
@@ -2052,6 +2069,8 @@ export interface components {
             token: null | string;
             /** @description Whether a second administrator must consent to what outlasts a session. */
             secondPerson?: boolean;
+            /** @description What they may do with nothing at all. What belongs to others says so itself. */
+            denied?: components["schemas"]["Denied"][];
         };
         /**
          * @description How much something needs a hand.

@@ -88,6 +88,22 @@ public static class RightsOf
             _ => null,
         };
 
+    /// <summary>Which of some operations are denied, those that are for the same reason together.</summary>
+    /// <param name="thing">Null asks for the role alone.</param>
+    public static IReadOnlyList<(Denial Denial, IReadOnlyList<Operation> Operations)> Denied(
+        IEnumerable<Operation> operations,
+        Who who,
+        IReadOnlyCollection<string> holders,
+        Thing? thing
+    ) =>
+        [
+            .. operations
+                .Select(o => (Operation: o, Denial: Role(o, who, holders) ?? (thing is null ? null : Thing(o, who, thing))))
+                .Where(d => d.Denial is not null)
+                .GroupBy(d => d.Denial!)
+                .Select(g => (g.Key, (IReadOnlyList<Operation>)[.. g.Select(d => d.Operation)])),
+        ];
+
     private static Denial? Owner(Who who, Thing thing)
     {
         if (thing.IsSystem)

@@ -9,6 +9,7 @@ using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Enrolment;
 using OrderlyBeacon.Core.Formats;
+using OrderlyBeacon.Core.Journal;
 using OrderlyBeacon.Core.Requests;
 using OrderlyBeacon.Service.Notices;
 using OrderlyBeacon.Service.Storage;
@@ -21,7 +22,7 @@ namespace OrderlyBeacon.Service.Authorities;
 /// </summary>
 public sealed class AskParent(BeaconDb db, AuthorityRegistry registry, TimeProvider clock, Changes changes)
 {
-    public async Task<string> RunAsync(string slug, ParentWish wish, string actor, CancellationToken ct)
+    public async Task<string> RunAsync(string slug, ParentWish wish, Actor actor, CancellationToken ct)
     {
         var waiting = slug == Authority.IssuingSlug ? registry.Waiting : null;
         if (waiting is null)
@@ -104,7 +105,7 @@ public sealed class AskParent(BeaconDb db, AuthorityRegistry registry, TimeProvi
             await db.Note(
                 clock.GetUtcNow(),
                 actor,
-                "authority.parent-asked",
+                JournalAction.AuthorityParentAsked,
                 slug,
                 $"request {request.Number} at {url.Authority}, as {wish.Name}"
             );

@@ -1,6 +1,7 @@
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
+using OrderlyBeacon.Core.Journal;
 using OrderlyBeacon.Service.Notices;
 using OrderlyBeacon.Service.Storage;
 
@@ -29,7 +30,7 @@ public sealed class CollectAnswer(BeaconDb db, AuthorityRegistry registry, Insta
                     ct
                 );
                 if (answer.State == RequestState.Issued)
-                    await install.RunAsync(Authority.IssuingSlug, answer.Files.Select(Convert.FromBase64String), "parent", ct);
+                    await install.RunAsync(Authority.IssuingSlug, answer.Files.Select(Convert.FromBase64String), Actor.Parent, ct);
                 await SayAsync(
                     asked,
                     answer.State switch
@@ -61,8 +62,8 @@ public sealed class CollectAnswer(BeaconDb db, AuthorityRegistry registry, Insta
             (await db.ParentRequests.SingleAsync(p => p.Id == asked.Id, ct)).Say(says, open);
             await db.Note(
                 clock.GetUtcNow(),
-                "system",
-                "authority.parent-said",
+                Actor.System,
+                JournalAction.AuthorityParentSaid,
                 Authority.IssuingSlug,
                 $"request {asked.Number} at {asked.Url}: {says}"
             );

@@ -4,6 +4,7 @@ using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Ceremonies;
 using OrderlyBeacon.Core.Formats;
 using OrderlyBeacon.Core.Issuing;
+using OrderlyBeacon.Core.Journal;
 using OrderlyBeacon.Core.Keys;
 using OrderlyBeacon.Core.Names;
 using OrderlyBeacon.Core.Requests;
@@ -127,15 +128,15 @@ public sealed class FoundAuthorities(
         );
         await db.Note(
             now,
-            "system",
-            "authority.founded",
+            Actor.System,
+            JournalAction.AuthorityFounded,
             Authority.RootSlug,
             $"{rootName}; key sealed in {Path.GetFileName(sealedPath)}, to be taken away"
         );
         await db.Note(
             now,
-            "system",
-            "authority.founded",
+            Actor.System,
+            JournalAction.AuthorityFounded,
             Authority.IssuingSlug,
             $"{Name($"{options.Organization} Issuing")} under the root; it may certify {bounds?.ToString() ?? "everything"}"
         );
@@ -158,8 +159,8 @@ public sealed class FoundAuthorities(
         await db.SaveChangesAsync(ct);
         await db.Note(
             now,
-            "system",
-            "authority.asked",
+            Actor.System,
+            JournalAction.AuthorityAsked,
             Authority.IssuingSlug,
             $"{name}; its request {AuthorityAnswer.NameOf(CertificationRequest.Read(request))} waits to be carried to the root"
         );

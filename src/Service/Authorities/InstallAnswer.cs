@@ -3,6 +3,7 @@ using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Ceremonies;
 using OrderlyBeacon.Core.Formats;
 using OrderlyBeacon.Core.Issuing;
+using OrderlyBeacon.Core.Journal;
 using OrderlyBeacon.Core.Names;
 using OrderlyBeacon.Core.Requests;
 using OrderlyBeacon.Service.Notices;
@@ -27,7 +28,7 @@ public sealed class InstallAnswer(
 )
 {
     /// <returns>What follows, in a sentence.</returns>
-    public async Task<string> RunAsync(string slug, IEnumerable<byte[]> files, string actor, CancellationToken ct)
+    public async Task<string> RunAsync(string slug, IEnumerable<byte[]> files, Actor actor, CancellationToken ct)
     {
         var first = !registry.IsReady;
         string told;
@@ -80,7 +81,7 @@ public sealed class InstallAnswer(
             await db.Note(
                 now,
                 actor,
-                "authority.answered",
+                JournalAction.AuthorityAnswered,
                 slug,
                 $"generation {generation.Number}, serial {answer.Certificate.Serial} until {answer.Certificate.NotAfter:yyyy-MM-dd} from {answer.Root.Subject}"
             );

@@ -2,6 +2,7 @@ using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Formats;
 using OrderlyBeacon.Core.Issuing;
+using OrderlyBeacon.Core.Journal;
 using OrderlyBeacon.Service.Notices;
 using OrderlyBeacon.Service.Storage;
 
@@ -18,7 +19,7 @@ public sealed class InstallRoot(
 )
 {
     /// <returns>What was taken, in a sentence.</returns>
-    public async Task<string> RunAsync(IEnumerable<byte[]> files, string actor, CancellationToken ct)
+    public async Task<string> RunAsync(IEnumerable<byte[]> files, Actor actor, CancellationToken ct)
     {
         var items = files.SelectMany(f => FileInspection.Inspect(f)).ToList();
         var certificates = items.Where(i => i.Kind == FileItemKind.Certificate).Select(i => X509.Read(i.Der)).ToList();
@@ -100,7 +101,7 @@ public sealed class InstallRoot(
             }
             if (taken.Count == 0)
                 throw new BeaconProblem(ProblemCode.WrongState, "All of these are installed already.", "Nothing to do.");
-            await db.Note(now, actor, "authority.root-renewed", Authority.RootSlug, string.Join("; ", taken));
+            await db.Note(now, actor, JournalAction.AuthorityRootRenewed, Authority.RootSlug, string.Join("; ", taken));
             await write.CommitAsync(ct);
             // Older roots stay in it as long as they are good: clients may have the one or the other.
             var all = known.Where(k => k.X.NotAfter > now).Select(k => Armor.Write(Armor.Certificate, k.X.Der.Span));

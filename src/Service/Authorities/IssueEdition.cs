@@ -1,5 +1,6 @@
 using System.Security.Cryptography;
 using OrderlyBeacon.Contracts;
+using OrderlyBeacon.Core.Journal;
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Enrolment;
 using OrderlyBeacon.Core.Issuing;
@@ -13,7 +14,7 @@ namespace OrderlyBeacon.Service.Authorities;
 /// <param name="CertificateName">Its certificate; made when there is none of that name.</param>
 /// <param name="Actor">Who had it issued, for the journal.</param>
 /// <param name="Cause">What had it issued, for the journal.</param>
-public sealed record EditionPlace(string CertificateName, EditionState State, string Actor, string Cause)
+public sealed record EditionPlace(string CertificateName, EditionState State, Actor Actor, string Cause)
 {
     /// <summary>0 finds or makes the certificate by its name; then it must be the requester's.</summary>
     public int CertificateId { get; init; }

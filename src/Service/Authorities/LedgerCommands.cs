@@ -303,8 +303,8 @@ internal sealed class LedgerCommands : IDisposable
         var entry = JournalChain.Append(
             last,
             e.At,
-            e.Place.Actor,
-            "edition.issued",
+            e.Place.Actor.ToString(),
+            JournalAction.EditionIssued.Word(),
             e.Place.CertificateName,
             $"serial {e.Content.Serial}, profile {profile.Id} revision {profile.Revision}, until {e.Content.NotAfter:yyyy-MM-dd HH:mm:ss}Z, by {e.Place.Cause}"
         );

@@ -1,6 +1,7 @@
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Ceremonies;
 using OrderlyBeacon.Core.Formats;
+using OrderlyBeacon.Core.Journal;
 using OrderlyBeacon.Core.Revocation;
 using OrderlyBeacon.Service.Revocations;
 using OrderlyBeacon.Service.Storage;
@@ -10,7 +11,7 @@ namespace OrderlyBeacon.Service.Authorities;
 /// <summary>Publishes a CRL that the offline root signed: the newest one of each of its keys is served at that key's address.</summary>
 public sealed class PublishRootCrl(BeaconDb db, AuthorityRegistry registry, CrlShelf shelf, TimeProvider clock)
 {
-    public async Task<string> RunAsync(byte[] file, string actor, CancellationToken ct)
+    public async Task<string> RunAsync(byte[] file, Actor actor, CancellationToken ct)
     {
         var item = RootCeremony.Expect(
             file,
@@ -57,7 +58,7 @@ public sealed class PublishRootCrl(BeaconDb db, AuthorityRegistry registry, CrlS
         db.Crls.Add(row);
         var told =
             $"number {number}{(generation.KeyNumber > 1 ? $" of key {generation.KeyNumber}" : "")}, {crl.Revoked.Count} revoked, next by {until:yyyy-MM-dd}";
-        await db.Note(now, actor, "crl.published", Authority.RootSlug, told);
+        await db.Note(now, actor, JournalAction.CrlPublished, Authority.RootSlug, told);
         await write.CommitAsync(ct);
         shelf.Put(Authority.RootSlug, row);
         return told;

@@ -1,6 +1,7 @@
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Ceremonies;
+using OrderlyBeacon.Core.Journal;
 using OrderlyBeacon.Core.Keys;
 using OrderlyBeacon.Core.Requests;
 using OrderlyBeacon.Service.Notices;
@@ -20,7 +21,7 @@ public sealed class RenewAuthority(
 {
     /// <param name="newKey">The kind of a new key; null goes on with the key in use.</param>
     /// <returns>The request's short name.</returns>
-    public async Task<string> RunAsync(string slug, KeySpec? newKey, string actor, CancellationToken ct)
+    public async Task<string> RunAsync(string slug, KeySpec? newKey, Actor actor, CancellationToken ct)
     {
         if (slug != Authority.IssuingSlug)
             throw Elsewhere(slug);
@@ -47,7 +48,7 @@ public sealed class RenewAuthority(
             await db.Note(
                 now,
                 actor,
-                "authority.renewal-begun",
+                JournalAction.AuthorityRenewalBegun,
                 slug,
                 $"generation {generation.Number} with {(newKey is null ? "the same key" : $"a new key, {newKey}")}; its request {name} waits for an answer"
             );

@@ -2,6 +2,7 @@ using System.Net.Security;
 using System.Security.Cryptography;
 using System.Security.Cryptography.X509Certificates;
 using OrderlyBeacon.Contracts;
+using OrderlyBeacon.Core.Journal;
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Enrolment;
 using OrderlyBeacon.Core.Keys;
@@ -65,7 +66,7 @@ public sealed class ServiceCertificate(
         var recorded = await issue.RunAsync(
             OwnEnrolments.ForService(profiles.Get("service"), names, clock.GetUtcNow()),
             PublicKeyInfo.Read(key.ExportSubjectPublicKeyInfo()),
-            new("beacond" + CertificateNaming.System, EditionState.Current, "system", "the service itself"),
+            new("beacond" + CertificateNaming.System, EditionState.Current, Actor.System, "the service itself"),
             ct
         );
         OwnKeyFile.Write(File, recorded.Der, key);

@@ -1,5 +1,6 @@
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Core;
+using OrderlyBeacon.Core.Journal;
 using OrderlyBeacon.Service.Health;
 using OrderlyBeacon.Service.Notices;
 using OrderlyBeacon.Service.Revocations;
@@ -18,7 +19,7 @@ public sealed class TakeUpGeneration(
 )
 {
     /// <returns>What was seen at each point, then what happened.</returns>
-    public async Task<IReadOnlyList<string>> RunAsync(string slug, string actor, CancellationToken ct)
+    public async Task<IReadOnlyList<string>> RunAsync(string slug, Actor actor, CancellationToken ct)
     {
         if (slug != Authority.IssuingSlug)
             throw RenewAuthority.Elsewhere(slug);
@@ -56,7 +57,7 @@ public sealed class TakeUpGeneration(
             await db.Note(
                 now,
                 actor,
-                "authority.taken-up",
+                JournalAction.AuthorityTakenUp,
                 slug,
                 $"generation {generation.Number} issues from now on; {seen.Count} points were verified"
             );

@@ -1,5 +1,6 @@
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Core;
+using OrderlyBeacon.Core.Journal;
 using OrderlyBeacon.Service.Notices;
 using OrderlyBeacon.Service.Revocations;
 using OrderlyBeacon.Service.Storage;
@@ -16,7 +17,7 @@ public sealed class UndoRenewal(
     Changes changes
 )
 {
-    public async Task<string> RunAsync(string slug, string actor, CancellationToken ct)
+    public async Task<string> RunAsync(string slug, Actor actor, CancellationToken ct)
     {
         if (slug != Authority.IssuingSlug)
             throw RenewAuthority.Elsewhere(slug);
@@ -44,7 +45,7 @@ public sealed class UndoRenewal(
                 );
             last.Withdraw(now);
             told = $"Generation {last.Number} of {slug} is withdrawn; generation {authority.InUse!.Number} issues.";
-            await db.Note(now, actor, "authority.renewal-undone", slug, told);
+            await db.Note(now, actor, JournalAction.AuthorityRenewalUndone, slug, told);
             await write.CommitAsync(ct);
         }
         await registry.LoadAsync(db, ct);

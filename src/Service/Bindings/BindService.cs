@@ -1,6 +1,7 @@
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
+using OrderlyBeacon.Core.Journal;
 using OrderlyBeacon.Core.Rights;
 using OrderlyBeacon.Service.Authorities;
 using OrderlyBeacon.Service.Hosts;
@@ -75,7 +76,7 @@ public sealed class BindService(
             (await db.Certificates.SingleAsync(c => c.Id == certificate.Id, ct)).Waiting();
             var order = WorkOrder.Of(now, host.Id, Content(OrderKind.Bind, wish, edition.Serial, service), certificate.Id, null);
             db.Orders.Add(order);
-            await db.Note(now, caller.Actor, "binding.ordered", $"{host.Name}/{service}", $"{certificate.Name}, serial {edition.Serial}");
+            await db.Note(now, caller.Actor, JournalAction.BindingOrdered, $"{host.Name}/{service}", $"{certificate.Name}, serial {edition.Serial}");
             await write.CommitAsync(ct);
             id = order.Id;
         }
@@ -106,10 +107,7 @@ public sealed class BindService(
         var order = await desk.PlaceAsync(
             host,
             new Order(0, OrderKind.Unbind, null, null, null, null, null, [service], null, null, null, null),
-            null,
-            caller.Actor,
-            "unbinding.ordered",
-            $"{host.Name}/{service}",
+            new(caller.Actor, JournalAction.UnbindingOrdered, $"{host.Name}/{service}"),
             ct
         );
         return order.Id;
@@ -185,23 +183,23 @@ internal static class ServiceEndpoints
         var g = api.MapGroup("/services").WithTags("Services");
         g.MapGet(
                 "",
-                async ([AsParameters] ServiceList list, ServiceQueries q, CancellationToken ct) =>
-                    TypedResults.Ok(await q.PageAsync(list, ct))
+                async ([AsParameters] ServiceList list, ServiceQueries q, Offers offers, Caller caller, CancellationToken ct) =>
+                    TypedResults.Ok(offers.To(await q.PageAsync(list, ct), s => offers.To(caller, s)))
             )
             .Is(Operation.ListServices);
         g.MapGet(
                 "/{host}/{service}",
-                async (string host, string service, ServiceQueries q, BeaconDb db, CancellationToken ct) =>
+                async (string host, string service, ServiceQueries q, BeaconDb db, Offers offers, Caller caller, CancellationToken ct) =>
                 {
                     var h = await FindHost.ByNameAsync(db, host, ct);
-                    return TypedResults.Ok(
+                    var found =
                         await q.OneAsync(h.Id, service, ct)
-                            ?? throw new BeaconProblem(
-                                ProblemCode.NotFound,
-                                $"There is no service \"{service}\" on {h.Name}.",
-                                "See beacon service list."
-                            )
-                    );
+                        ?? throw new BeaconProblem(
+                            ProblemCode.NotFound,
+                            $"There is no service \"{service}\" on {h.Name}.",
+                            "See beacon service list."
+                        );
+                    return TypedResults.Ok(offers.To(caller, found));
                 }
             )
             .Is(Operation.GetService);

@@ -47,6 +47,7 @@ public sealed class ServiceQueries(BeaconDb db, Hosts.Presence presence, BeaconO
     {
         public required HostService Service { get; init; }
         public required string Host { get; init; }
+        public required string Owner { get; init; }
         public Binding? Binding { get; init; }
         public string? Certificate { get; init; }
     }
@@ -177,6 +178,7 @@ public sealed class ServiceQueries(BeaconDb db, Hosts.Presence presence, BeaconO
         {
             Service = s,
             Host = h.Name,
+            Owner = h.Owner,
             Binding = b,
             Certificate = c == null ? null : c.Name,
         };
@@ -225,7 +227,7 @@ public sealed class ServiceQueries(BeaconDb db, Hosts.Presence presence, BeaconO
     private static ServiceInfo Info(Row r, DateTimeOffset? confirmed, int soonDays, DateTimeOffset now)
     {
         var binding = r.Binding is null ? null : BindingOf(r.Binding, r.Certificate!, r.Host, r.Service.Name);
-        return Info(r.Service, r.Host, binding, confirmed, soonDays, now);
+        return Info(r.Service, r.Host, binding, confirmed, soonDays, now) with { Owner = r.Owner };
     }
 
     public static BindingInfo BindingOf(Binding b, string certificate, string host, string service) =>

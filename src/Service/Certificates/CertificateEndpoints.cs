@@ -2,6 +2,7 @@ using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Formats;
+using OrderlyBeacon.Core.Journal;
 using OrderlyBeacon.Core.Names;
 using OrderlyBeacon.Core.Rights;
 using OrderlyBeacon.Service.Authorities;
@@ -21,16 +22,16 @@ internal static class CertificateEndpoints
         var g = api.MapGroup("/certificates").WithTags("Certificates");
         g.MapGet(
                 "",
-                async ([AsParameters] CertificateWish wish, CertificateList list, CancellationToken ct) =>
-                    TypedResults.Ok(await list.PageAsync(wish, ct))
+                async ([AsParameters] CertificateWish wish, CertificateList list, Offers offers, Caller caller, CancellationToken ct) =>
+                    TypedResults.Ok(offers.To(await list.PageAsync(wish, ct), c => offers.To(caller, c)))
             )
             .Is(Operation.ListCertificates);
 
         g.MapGet(
                 "/{name}",
-                async (string name, CertificateQueries q, HttpContext context, CancellationToken ct) =>
+                async (string name, CertificateQueries q, Offers offers, Caller caller, HttpContext context, CancellationToken ct) =>
                 {
-                    var detail = await q.OneAsync(name, ct);
+                    var detail = offers.To(caller, await q.OneAsync(name, ct));
                     context.Response.Headers.ETag = Tag(detail.Certificate.Version);
                     return TypedResults.Ok(detail);
                 }
@@ -161,7 +162,7 @@ internal static class CertificateEndpoints
             await db.Note(
                 clock.GetUtcNow(),
                 caller.Actor,
-                "policy.changed",
+                JournalAction.PolicyChanged,
                 name,
                 $"renew after {body.After:0.###} of the life, {(body.Automatic ? "by itself" : "by hand")}"
             );

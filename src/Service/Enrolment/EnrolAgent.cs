@@ -2,6 +2,7 @@ using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Enrolment;
+using OrderlyBeacon.Core.Journal;
 using OrderlyBeacon.Core.Profiles;
 using OrderlyBeacon.Core.Requests;
 using OrderlyBeacon.Core.Revocation;
@@ -63,13 +64,13 @@ public sealed class EnrolAgent(
             revoked = await EndEarlierAsync(certificate, now, ct);
             // The code is used up before the edition leaves: a crash here costs a new code, never a second agent.
             host.Join();
-            await db.Note(now, "agent:" + host.Name, "host.joined", host.Name, $"from {from}");
+            await db.Note(now, Actor.Agent(host.Name), JournalAction.HostJoined, host.Name, $"from {from}");
             await write.CommitAsync(ct);
         }
         clients.Forget();
         known.Changed();
         if (revoked.Count > 0)
-            await announce.RunAsync(revoked, "agent:" + host.Name, $"host {host.Name} joined anew", wasHeld: false, ct);
+            await announce.RunAsync(revoked, Actor.Agent(host.Name), $"host {host.Name} joined anew", wasHeld: false, ct);
         var der = await IssueAsync(profile, csr, host, certificate, ct);
         changes.Tell("host", host.Name);
         return der;
@@ -105,7 +106,7 @@ public sealed class EnrolAgent(
     /// <summary>The row of the host's own agent certificate. One of that name that is somebody else's is never taken over.</summary>
     private async Task<Certificate> OwnRowAsync(Hosts.Host host, CertificationRequest csr, CancellationToken ct)
     {
-        var (name, owner) = (CertificateNaming.OfAgent(host.Name), "agent:" + host.Name);
+        var (name, owner) = (CertificateNaming.OfAgent(host.Name), Actor.Agent(host.Name).ToString());
         var row = await db.Certificates.FirstOrDefaultAsync(c => c.Name == name, ct);
         if (row is not null && (row.HostId != host.Id || row.Owner != owner))
             throw new BeaconProblem(
@@ -142,11 +143,10 @@ public sealed class EnrolAgent(
         CancellationToken ct
     )
     {
-        var actor = "agent:" + host.Name;
         var recorded = await issue.RunAsync(
             OwnEnrolments.ForAgent(profile, host.Name, clock.GetUtcNow()),
             csr.PublicKey,
-            new(certificate.Name, EditionState.Current, actor, "EST") { CertificateId = certificate.Id, AgentOf = host.Id },
+            new(certificate.Name, EditionState.Current, Actor.Agent(host.Name), "EST") { CertificateId = certificate.Id, AgentOf = host.Id },
             ct
         );
         changes.Tell("certificate", certificate.Name);

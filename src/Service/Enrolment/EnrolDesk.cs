@@ -1,6 +1,7 @@
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
+using OrderlyBeacon.Core.Journal;
 using OrderlyBeacon.Core.Enrolment;
 using OrderlyBeacon.Core.Formats;
 using OrderlyBeacon.Core.Issuing;
@@ -106,7 +107,7 @@ public sealed class EnrolDesk(
         return await IssueAsync(
             granted,
             csr,
-            new(certificate.Name, EditionState.Current, certificate.Owner, "EST") { CertificateId = certificate.Id, Renews = held.Serial },
+            new(certificate.Name, EditionState.Current, Actor.Of(certificate.Owner), "EST") { CertificateId = certificate.Id, Renews = held.Serial },
             ct
         );
     }

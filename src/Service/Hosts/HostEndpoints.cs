@@ -4,6 +4,7 @@ using System.Text.Json;
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
+using OrderlyBeacon.Core.Journal;
 using OrderlyBeacon.Core.Names;
 using OrderlyBeacon.Core.Revocation;
 using OrderlyBeacon.Core.Rights;
@@ -51,7 +52,7 @@ public sealed class InviteHost(
         else if (owner is not null)
             host.GiveTo(owner);
         host.NewJoinCode(HashOf(secret), now + CodeLife);
-        await db.Note(now, caller.Actor, "host.invited", dns.Ascii, $"code good until {now + CodeLife:yyyy-MM-dd HH:mm}Z");
+        await db.Note(now, caller.Actor, JournalAction.HostInvited, dns.Ascii, $"code good until {now + CodeLife:yyyy-MM-dd HH:mm}Z");
         await write.CommitAsync(ct);
         known.Changed();
         changes.Tell("host", dns.Ascii);
@@ -91,7 +92,7 @@ public sealed class RemoveHost(
                     .ToListAsync(ct)
             )
                 o.Cancel(now);
-            var agent = "agent:" + host.Name;
+            var agent = Actor.Agent(host.Name).ToString();
             var ids = await db.Certificates.Where(c => c.HostId == host.Id && c.Owner == agent).Select(c => c.Id).ToListAsync(ct);
             foreach (
                 var e in await db
@@ -109,7 +110,7 @@ public sealed class RemoveHost(
             await db.Note(
                 now,
                 caller.Actor,
-                "host.removed",
+                JournalAction.HostRemoved,
                 name,
                 "its agent's certificates are revoked; what its servers serve stays until somebody changes it"
             );
@@ -129,20 +130,29 @@ internal static class HostEndpoints
         var g = api.MapGroup("/hosts").WithTags("Hosts");
         g.MapGet(
                 "",
-                async ([AsParameters] HostList list, HostQueries q, CancellationToken ct) => TypedResults.Ok(await q.PageAsync(list, ct))
+                async ([AsParameters] HostList list, HostQueries q, Offers offers, Caller caller, CancellationToken ct) =>
+                    TypedResults.Ok(offers.To(await q.PageAsync(list, ct), h => offers.To(caller, h)))
             )
             .Is(Operation.ListHosts);
 
         g.MapGet(
                 "/{name}",
-                async (string name, BeaconDb db, OrderDesk desk, ServiceQueries services, CancellationToken ct) =>
+                async (
+                    string name,
+                    BeaconDb db,
+                    OrderDesk desk,
+                    ServiceQueries services,
+                    Offers offers,
+                    Caller caller,
+                    CancellationToken ct
+                ) =>
                 {
                     var host = await FindHost.ByNameAsync(db, name, ct);
                     var list = await services.OfHostAsync(host.Id, ct);
                     return TypedResults.Ok(
                         new HostDetail(
-                            HostQueries.Info(host, desk, list.Count),
-                            list,
+                            offers.To(caller, HostQueries.Info(host, desk, list.Count)),
+                            [.. list.Select(s => offers.To(caller, s))],
                             JsonSerializer.Deserialize(host.EntriesJson, BeaconJson.Default.ListStoreEntryInfo)!
                         )
                     );

@@ -8,6 +8,7 @@ using System.Text;
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
+using OrderlyBeacon.Core.Journal;
 using OrderlyBeacon.Core.Names;
 using OrderlyBeacon.Core.Rights;
 using OrderlyBeacon.Service.Notices;
@@ -45,10 +46,7 @@ public sealed class MeetAgent(BeaconDb db, OrderDesk desk, Changes changes, Time
         var order = await desk.PlaceAsync(
             host,
             new Order(0, OrderKind.Meet, null, null, null, null, null, null, null, name.Value, null, null),
-            null,
-            caller.Actor,
-            "host.meeting-ordered",
-            $"{host.Name} at {name.Value}",
+            new(caller.Actor, JournalAction.HostMeetingOrdered, $"{host.Name} at {name.Value}"),
             ct
         );
         await MeetAsync(new(address, await PortAsync(order.Id, host, ct)), host, order.Id, challenge, ct);
@@ -56,7 +54,7 @@ public sealed class MeetAgent(BeaconDb db, OrderDesk desk, Changes changes, Time
         {
             var now = clock.GetUtcNow();
             (await db.Hosts.SingleAsync(h => h.Id == host.Id, ct)).Met(name.ToString(), now);
-            await db.Note(now, caller.Actor, "host.met", host.Name, $"its agent answered at {name.Value}");
+            await db.Note(now, caller.Actor, JournalAction.HostMet, host.Name, $"its agent answered at {name.Value}");
             await write.CommitAsync(ct);
         }
         changes.Tell("host", host.Name);

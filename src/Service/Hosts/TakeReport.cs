@@ -2,6 +2,7 @@ using System.Text.Json;
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
+using OrderlyBeacon.Core.Journal;
 using OrderlyBeacon.Service.Bindings;
 using OrderlyBeacon.Service.Enrolment;
 using OrderlyBeacon.Service.Notices;
@@ -45,8 +46,8 @@ public sealed class TakeReport(BeaconDb db, JudgeLook judge, KnownNames known, P
                 db.Services.Add(row = HostService.Of(hostId, found.Name));
                 await db.Note(
                     now,
-                    "agent:" + host.Name,
-                    "service.found",
+                    Actor.Agent(host.Name),
+                    JournalAction.ServiceFound,
                     $"{host.Name}/{found.Name}",
                     $"by {found.Connector}: {string.Join(", ", found.Names)}"
                 );
@@ -71,8 +72,8 @@ public sealed class TakeReport(BeaconDb db, JudgeLook judge, KnownNames known, P
                 db.Services.Remove(gone);
                 await db.Note(
                     now,
-                    "agent:" + host.Name,
-                    "service.gone",
+                    Actor.Agent(host.Name),
+                    JournalAction.ServiceGone,
                     $"{host.Name}/{gone.Name}",
                     "it is not in the server's configuration any more"
                 );

@@ -8,6 +8,7 @@ using Microsoft.Win32.SafeHandles;
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Formats;
 using OrderlyBeacon.Core.Issuing;
+using OrderlyBeacon.Core.Journal;
 using OrderlyBeacon.Core.Revocation;
 using OrderlyBeacon.Service.Authorities;
 using OrderlyBeacon.Service.Health;
@@ -171,7 +172,7 @@ public sealed class RestoreBackup(BeaconDb db, AuthorityRegistry registry, Fetch
         told.Add(
             $"The backup is of {taken:yyyy-MM-dd HH:mm:ss} UTC. What was issued after it is unknown here: look for it where it is used. Serial numbers are random, so none comes twice; numbers of lists go on from {floor + 1}."
         );
-        await db.Note(now, "system", "service.restored", "service", string.Join(" ", told));
+        await db.Note(now, Actor.System, JournalAction.ServiceRestored, "service", string.Join(" ", told));
         await write.CommitAsync(ct);
         return told;
     }

@@ -2,6 +2,7 @@ using System.Formats.Tar;
 using System.Globalization;
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
+using OrderlyBeacon.Core.Journal;
 using OrderlyBeacon.Core.Rights;
 using OrderlyBeacon.Service.People;
 using OrderlyBeacon.Service.Rights;
@@ -31,7 +32,7 @@ public sealed class TakeBackup(BeaconDb db, RecoveryKeys recovery, BeaconOptions
     }
 
     /// <returns>A temporary file, to be deleted by the caller.</returns>
-    public async Task<string> RunAsync(string actor, CancellationToken ct)
+    public async Task<string> RunAsync(Actor actor, CancellationToken ct)
     {
         var recipients = recovery.Read();
         var now = clock.GetUtcNow();
@@ -53,7 +54,7 @@ public sealed class TakeBackup(BeaconDb db, RecoveryKeys recovery, BeaconOptions
                 await db.Note(
                     now,
                     actor,
-                    "service.backed-up",
+                    JournalAction.ServiceBackedUp,
                     "service",
                     "sealed to " + string.Join(", ", recipients.Select(r => $"{r.Subject} ({r.PublicKey.Fingerprint()[..16]}…)"))
                 );

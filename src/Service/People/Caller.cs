@@ -1,5 +1,6 @@
 using System.Globalization;
 using System.Security.Claims;
+using OrderlyBeacon.Core.Journal;
 using OrderlyBeacon.Core.Rights;
 
 namespace OrderlyBeacon.Service.People;
@@ -14,8 +15,7 @@ public sealed record Caller(string Name, IReadOnlyList<string> Groups, string? H
     private const string ProvedClaim = "proved";
     private const string SessionClaim = "session";
 
-    /// <summary>As it stands in the journal.</summary>
-    public string Actor => Host is null ? Name : "agent:" + Host;
+    public Actor Actor => Host is null ? Actor.Person(Name) : Actor.Agent(Host);
 
     /// <summary>The address the call came from.</summary>
     public string? From { get; init; }

@@ -1,6 +1,7 @@
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
+using OrderlyBeacon.Core.Journal;
 using OrderlyBeacon.Core.Rights;
 using OrderlyBeacon.Service.Storage;
 
@@ -23,7 +24,7 @@ public sealed class ChangePeople(BeaconDb db, SignInDesk desk, SignInThrottle th
                     "Choose another name."
                 );
             db.People.Add(person);
-            await db.Note(clock.GetUtcNow(), caller.Actor, "person.added", person.Name, "groups " + person.Groups);
+            await db.Note(clock.GetUtcNow(), caller.Actor, JournalAction.PersonAdded, person.Name, "groups " + person.Groups);
             await write.CommitAsync(ct);
         }
         Changed();
@@ -35,7 +36,7 @@ public sealed class ChangePeople(BeaconDb db, SignInDesk desk, SignInThrottle th
         await using var write = await db.BeginWriteAsync(ct);
         var person = await FindAsync(name, ct);
         throttle.Unlock(person.Name);
-        await db.Note(clock.GetUtcNow(), caller.Actor, "person.unlocked", person.Name);
+        await db.Note(clock.GetUtcNow(), caller.Actor, JournalAction.PersonUnlocked, person.Name);
         await write.CommitAsync(ct);
     }
 
@@ -51,7 +52,7 @@ public sealed class ChangePeople(BeaconDb db, SignInDesk desk, SignInThrottle th
                 await ThrowIfLastAsync(person, before, ct);
             if (!person.GroupList.Contains(Who.Approvers) && !person.GroupList.Contains(Who.Administrators))
                 await DropApprovalsAsync(person.Name, "may approve no more", ct);
-            await db.Note(clock.GetUtcNow(), caller.Actor, "person.regrouped", person.Name, $"{before} → {person.Groups}");
+            await db.Note(clock.GetUtcNow(), caller.Actor, JournalAction.PersonRegrouped, person.Name, $"{before} → {person.Groups}");
             await write.CommitAsync(ct);
         }
         Changed();
@@ -67,7 +68,7 @@ public sealed class ChangePeople(BeaconDb db, SignInDesk desk, SignInThrottle th
             var person = await FindAsync(name, ct);
             person.ChangePassword(hash);
             await db.Sessions.Where(s => s.PersonId == person.Id).ExecuteDeleteAsync(ct);
-            await db.Note(clock.GetUtcNow(), caller.Actor, "person.password-set", person.Name, "sessions ended");
+            await db.Note(clock.GetUtcNow(), caller.Actor, JournalAction.PersonPasswordSet, person.Name, "sessions ended");
             await write.CommitAsync(ct);
             throttle.Unlock(person.Name);
         }
@@ -83,7 +84,7 @@ public sealed class ChangePeople(BeaconDb db, SignInDesk desk, SignInThrottle th
             var person = await FindAsync(caller.Name, ct);
             person.ChangePassword(hash);
             await db.Sessions.Where(s => s.PersonId == person.Id && s.Hash != caller.SessionHash).ExecuteDeleteAsync(ct);
-            await db.Note(clock.GetUtcNow(), caller.Actor, "person.password-changed", person.Name, "their other sessions ended");
+            await db.Note(clock.GetUtcNow(), caller.Actor, JournalAction.PersonPasswordChanged, person.Name, "their other sessions ended");
             await write.CommitAsync(ct);
         }
         Changed();
@@ -107,7 +108,7 @@ public sealed class ChangePeople(BeaconDb db, SignInDesk desk, SignInThrottle th
             await db.Note(
                 now,
                 caller.Actor,
-                "person.left",
+                JournalAction.PersonLeft,
                 person.Name,
                 $"{sessions} sessions ended; {owned} certificates are theirs and want another owner"
             );
@@ -124,7 +125,7 @@ public sealed class ChangePeople(BeaconDb db, SignInDesk desk, SignInThrottle th
                 .ToListAsync(ct)
         )
             if (r.DropApprovals(by => by == name))
-                await db.Note(clock.GetUtcNow(), "rules", "request.approval-dropped", $"request {r.Id}", $"{name} {why}");
+                await db.Note(clock.GetUtcNow(), Actor.Rules, JournalAction.RequestApprovalDropped, $"request {r.Id}", $"{name} {why}");
     }
 
     private async Task ThrowIfLastAsync(Person person, string groupsBefore, CancellationToken ct)

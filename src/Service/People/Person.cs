@@ -1,13 +1,11 @@
 using OrderlyBeacon.Core;
+using OrderlyBeacon.Core.Journal;
 
 namespace OrderlyBeacon.Service.People;
 
 /// <summary>Somebody who signs in. Who leaves stays on record, so that nobody else ever gets the name and with it what it owns.</summary>
 public sealed class Person
 {
-    /// <summary>Names of actors in the journal that are no people.</summary>
-    private static readonly string[] Reserved = ["system", "rules", "renewal", "parent", "agent", "service"];
-
     public int Id { get; private init; }
     public string Name { get; private init; } = "";
     public string PasswordHash { get; private set; } = "";
@@ -25,7 +23,7 @@ public sealed class Person
                 "Use letters, digits, dots and hyphens."
             );
         var lower = name.ToLowerInvariant();
-        if (Reserved.Contains(lower))
+        if (Actor.IsReserved(lower))
             throw new BeaconProblem(
                 ProblemCode.InputInvalid,
                 $"\"{lower}\" is what the journal calls a part of the service.",

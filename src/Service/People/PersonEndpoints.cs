@@ -79,7 +79,7 @@ internal static class PersonEndpoints
     {
         g.MapPost(
                 "/session",
-                async (SignIn body, SignInDesk desk, BeaconOptions options, HttpContext context, CancellationToken ct) =>
+                async (SignIn body, SignInDesk desk, BeaconOptions options, Offers offers, HttpContext context, CancellationToken ct) =>
                 {
                     var person = await desk.CheckPasswordAsync(body.Name, body.Password, Lanes.SourceOf(context), ct);
                     var (token, until) = await desk.OpenSessionAsync(person, ct);
@@ -87,7 +87,11 @@ internal static class PersonEndpoints
                     if (cookie)
                         context.Response.Cookies.Append(BeaconAuthentication.Cookie, token, CookieUntil(until));
                     return TypedResults.Ok(
-                        new Session(person.Name, person.GroupList, until, cookie ? null : token) { SecondPerson = options.SecondPerson }
+                        new Session(person.Name, person.GroupList, until, cookie ? null : token)
+                        {
+                            SecondPerson = options.SecondPerson,
+                            Denied = offers.Of(new(person.Name, person.GroupList, null)),
+                        }
                     );
                 }
             )
@@ -105,9 +109,13 @@ internal static class PersonEndpoints
             .Is(Operation.ConfirmSignIn);
         g.MapGet(
                 "/session",
-                (Caller caller, BeaconOptions options) =>
+                (Caller caller, BeaconOptions options, Offers offers) =>
                     TypedResults.Ok(
-                        new Session(caller.Name, caller.Groups, DateTimeOffset.MaxValue, null) { SecondPerson = options.SecondPerson }
+                        new Session(caller.Name, caller.Groups, DateTimeOffset.MaxValue, null)
+                        {
+                            SecondPerson = options.SecondPerson,
+                            Denied = offers.Of(caller.Who),
+                        }
                     )
             )
             .Is(Operation.GetSession);

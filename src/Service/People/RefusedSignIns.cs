@@ -1,4 +1,5 @@
 using System.Collections.Concurrent;
+using OrderlyBeacon.Core.Journal;
 using OrderlyBeacon.Service.Storage;
 
 namespace OrderlyBeacon.Service.People;
@@ -21,9 +22,12 @@ public sealed class RefusedSignIns(PeopleBook people, TimeProvider clock)
             Interlocked.Increment(ref _others);
     }
 
+    /// <summary>Whether some are counted and not written yet.</summary>
+    public bool Any => !_counts.IsEmpty || _others > 0;
+
     public async Task WriteAsync(BeaconDb db, CancellationToken ct)
     {
-        if (_counts.IsEmpty && _others == 0)
+        if (!Any)
             return;
         var unknown = Interlocked.Exchange(ref _others, 0);
         await using var write = await db.BeginWriteAsync(ct);
@@ -34,8 +38,8 @@ public sealed class RefusedSignIns(PeopleBook people, TimeProvider clock)
             if (await people.KnowsAsync(name, ct))
                 await db.Note(
                     clock.GetUtcNow(),
-                    "service",
-                    "person.sign-in-refused",
+                    Actor.Door,
+                    JournalAction.PersonSignInRefused,
                     name,
                     $"{c.Count} wrong passwords, last from {c.Source}"
                 );
@@ -45,8 +49,8 @@ public sealed class RefusedSignIns(PeopleBook people, TimeProvider clock)
         if (unknown > 0)
             await db.Note(
                 clock.GetUtcNow(),
-                "service",
-                "person.sign-in-refused",
+                Actor.Door,
+                JournalAction.PersonSignInRefused,
                 "unknown names",
                 $"{unknown} sign-ins with names that do not exist"
             );

@@ -4,6 +4,7 @@ using System.Text;
 using Microsoft.AspNetCore.Identity;
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Core;
+using OrderlyBeacon.Core.Journal;
 using OrderlyBeacon.Service.Storage;
 
 namespace OrderlyBeacon.Service.People;
@@ -87,7 +88,7 @@ public sealed class SignInDesk(
                 ProvedAt = now,
             }
         );
-        await db.Note(now, person.Name, "person.signed-in", person.Name);
+        await db.Note(now, Actor.Person(person.Name), JournalAction.PersonSignedIn, person.Name);
         await write.CommitAsync(ct);
         return (token, now + SessionLife);
     }

@@ -2,6 +2,7 @@ using System.Text.Json;
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
+using OrderlyBeacon.Core.Journal;
 using OrderlyBeacon.Core.Profiles;
 using OrderlyBeacon.Service.Authorities;
 using OrderlyBeacon.Service.Notices;
@@ -28,7 +29,7 @@ public sealed class ChangeProfile(BeaconDb db, ProfileCatalogue catalogue, Autho
         return (profile, before is null ? [] : ProfileWords.Differences(ProfileWords.Write(before), ProfileWords.Write(profile)));
     }
 
-    public async Task<Profile> RunAsync(ProfileDefinition definition, string actor, CancellationToken ct)
+    public async Task<Profile> RunAsync(ProfileDefinition definition, Actor actor, CancellationToken ct)
     {
         Profile profile;
         await using (var write = await db.BeginWriteAsync(ct))
@@ -53,13 +54,13 @@ public sealed class ChangeProfile(BeaconDb db, ProfileCatalogue catalogue, Autho
                     Revision = profile.Revision,
                     Json = JsonSerializer.Serialize(ProfileWords.Write(profile), BeaconJson.Default.ProfileDefinition),
                     At = now,
-                    By = actor,
+                    By = actor.ToString(),
                 }
             );
             await db.Note(
                 now,
                 actor,
-                row is null ? "profile.made" : "profile.revised",
+                row is null ? JournalAction.ProfileMade : JournalAction.ProfileRevised,
                 profile.Id,
                 row is null
                     ? "revision 1"
@@ -73,7 +74,7 @@ public sealed class ChangeProfile(BeaconDb db, ProfileCatalogue catalogue, Autho
     }
 
     /// <summary>A new profile with another's content.</summary>
-    public Task<Profile> CopyAsync(string from, ProfileCopy wish, string actor, CancellationToken ct)
+    public Task<Profile> CopyAsync(string from, ProfileCopy wish, Actor actor, CancellationToken ct)
     {
         if (catalogue.All.Any(p => p.Id == wish.Id))
             throw new BeaconProblem(
@@ -98,7 +99,7 @@ public sealed class ChangeProfile(BeaconDb db, ProfileCatalogue catalogue, Autho
         );
     }
 
-    public async Task OfferAsync(string id, bool offered, string actor, CancellationToken ct)
+    public async Task OfferAsync(string id, bool offered, Actor actor, CancellationToken ct)
     {
         var p = catalogue.Get(id);
         if (!p.ForPeople)
@@ -119,7 +120,7 @@ public sealed class ChangeProfile(BeaconDb db, ProfileCatalogue catalogue, Autho
             await db.Note(
                 clock.GetUtcNow(),
                 actor,
-                offered ? "profile.offered" : "profile.withdrawn",
+                offered ? JournalAction.ProfileOffered : JournalAction.ProfileWithdrawn,
                 id,
                 offered ? "" : "nothing new is issued under it; renewals go on"
             );

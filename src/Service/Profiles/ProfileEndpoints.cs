@@ -86,7 +86,7 @@ internal static class ProfileEndpoints
                     var (profile, differences) = use.Judge(definition);
                     if (preview != true)
                         await use.RunAsync(definition, caller.Actor, ct);
-                    return TypedResults.Ok(new ProfileRevisionInfo(profile.Revision, default, caller.Actor, differences));
+                    return TypedResults.Ok(new ProfileRevisionInfo(profile.Revision, default, caller.Name, differences));
                 }
             )
             .Is(Operation.ImportProfile);

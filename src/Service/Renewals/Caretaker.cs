@@ -1,6 +1,7 @@
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
+using OrderlyBeacon.Core.Journal;
 using OrderlyBeacon.Core.Renewal;
 using OrderlyBeacon.Service.Authorities;
 using OrderlyBeacon.Service.Concerns;
@@ -14,16 +15,22 @@ namespace OrderlyBeacon.Service.Renewals;
 /// <summary>The regular round: orders what is due, issues CRLs in time, renews the service's own certificate, forgets what is old.</summary>
 internal sealed class Caretaker(
     IServiceScopeFactory scopes,
-    ServiceCertificate own,
-    ResponderCertificates responder,
     Wake wake,
     WatchConcerns watch,
+    RefusedSignIns refused,
     TimeProvider clock,
     ILogger<Caretaker> log
 ) : BackgroundService
 {
     private static readonly TimeSpan Round = TimeSpan.FromSeconds(2);
+
+    /// <summary>What could not be done in one round is tried again after this.</summary>
+    private static readonly TimeSpan Soon = TimeSpan.FromSeconds(10);
+
+    /// <summary>Bytes that an idle service may allocate before they are worth a collection.</summary>
+    private const long WorthCollecting = 6 << 20;
     private DateTimeOffset _nextHousekeeping;
+    private long _allocated;
     private readonly Guarded _guarded = new(scopes, log);
     private int _rounds,
         _collections;
@@ -48,18 +55,16 @@ internal sealed class Caretaker(
     internal async Task RoundAsync(CancellationToken ct)
     {
         await _guarded.RunAsync("silent hosts", (s, ct) => watch.AwayAsync(s.GetRequiredService<BeaconDb>(), ct), ct);
+        if (refused.Any)
+            wake.Within(Soon);
         if (!wake.IsTime())
             return;
         await _guarded.RunAsync("renewals", RenewDueAsync, ct);
-        await _guarded.RunAsync("CRL", (s, ct) => s.GetRequiredService<PublishCrl>().RunAsync("system", "due", CrlOccasion.Due, ct), ct);
-        await _guarded.RunAsync("own certificate", (_, ct) => own.RenewIfDueAsync(ct), ct);
-        await _guarded.RunAsync("approved requests", (s, ct) => s.GetRequiredService<DecideRequest>().FinishOpenAsync(ct), ct);
-        await _guarded.RunAsync("OCSP responder", (_, ct) => responder.RenewIfDueAsync(ct), ct);
-        await _guarded.RunAsync(
-            "refused sign-ins",
-            (s, ct) => s.GetRequiredService<RefusedSignIns>().WriteAsync(s.GetRequiredService<BeaconDb>(), ct),
-            ct
-        );
+        await _guarded.RunAsync("CRL", (s, ct) => s.GetRequiredService<PublishCrl>().RunAsync(Actor.System, "due", CrlOccasion.Due, ct), ct);
+        await _guarded.RunAsync("own certificate", (s, ct) => s.GetRequiredService<ServiceCertificate>().RenewIfDueAsync(ct), ct);
+        await _guarded.RunAsync("approved requests", FinishAsync, ct);
+        await _guarded.RunAsync("OCSP responder", (s, ct) => s.GetRequiredService<ResponderCertificates>().RenewIfDueAsync(ct), ct);
+        await _guarded.RunAsync("refused sign-ins", (s, ct) => refused.WriteAsync(s.GetRequiredService<BeaconDb>(), ct), ct);
         await _guarded.RunAsync("what is due", DueAsync, ct);
         await _guarded.RunAsync(
             "the house's concerns",
@@ -79,21 +84,31 @@ internal sealed class Caretaker(
         var db = services.GetRequiredService<BeaconDb>();
         wake.At(await watch.DueAsync(db, ct));
         wake.At(await db.Certificates.MinAsync(c => c.NextActionAt, ct));
+        wake.At(services.GetRequiredService<CrlShelf>().NextDueAfter(clock.GetUtcNow()));
+    }
+
+    private async Task FinishAsync(IServiceProvider services, CancellationToken ct)
+    {
+        if (await services.GetRequiredService<DecideRequest>().FinishOpenAsync(ct))
+            wake.Within(Soon);
     }
 
     private static Task SeenAsync(IServiceProvider services, bool all, CancellationToken ct) =>
         services.GetRequiredService<Hosts.Presence>().WriteAsync(services.GetRequiredService<BeaconDb>(), all, ct);
 
-    /// <summary>What the start and the first calls needed is given back, and every minute what was left since, unless there is so much to do that the collector runs by itself: an idle service is a small one.</summary>
+    /// <summary>What the start and the first calls needed is given back, and every minute what was left since if it is worth it, unless there is so much to do that the collector runs by itself: an idle service is a small one.</summary>
     private void GiveMemoryBack()
     {
         _rounds++;
         if (_rounds is not (3 or 12) && _rounds % 30 != 0)
             return;
-        var collections = GC.CollectionCount(0);
-        if (_rounds < 30 || collections - _collections < 2)
-            GC.Collect(2, GCCollectionMode.Aggressive, blocking: true, compacting: true);
+        var (collections, allocated) = (GC.CollectionCount(0), GC.GetTotalAllocatedBytes());
+        var isBusy = collections - _collections >= 2;
         _collections = collections;
+        if (_rounds >= 30 && (isBusy || allocated - _allocated < WorthCollecting))
+            return;
+        GC.Collect(2, GCCollectionMode.Aggressive, blocking: true, compacting: true);
+        _allocated = allocated;
     }
 
     private async Task RenewDueAsync(IServiceProvider services, CancellationToken ct)
@@ -138,7 +153,7 @@ internal sealed class Caretaker(
             RenewalPolicy.RetryAt(now, current?.NotBefore ?? now, current?.NotAfter ?? now.AddDays(90), certificate.Failures + 1)
         );
         if (first)
-            await db.Note(now, "renewal", "certificate.failed", certificate.Name, problem.Message);
+            await db.Note(now, Actor.Renewal, JournalAction.CertificateFailed, certificate.Name, problem.Message);
         await write.CommitAsync(ct);
     }
 
@@ -162,7 +177,7 @@ internal sealed class Caretaker(
         foreach (var r in await db.Requests.Where(r => r.State == RequestState.Draft).ToListAsync(ct))
         {
             r.Refuse("The service was stopped before it could answer; submit it again.", "system");
-            await db.Note(now, "system", "request.cut-off", $"request {r.Id}", "the service was stopped before it was answered");
+            await db.Note(now, Actor.System, JournalAction.RequestCutOff, $"request {r.Id}", "the service was stopped before it was answered");
         }
         await write.CommitAsync(ct);
     }

@@ -2,6 +2,7 @@ using System.Text.Json;
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
+using OrderlyBeacon.Core.Journal;
 using OrderlyBeacon.Core.Profiles;
 using OrderlyBeacon.Core.Rights;
 using OrderlyBeacon.Service.Authorities;
@@ -34,7 +35,7 @@ public sealed class OrderRenewal(
     /// <exception cref="BeaconProblem">It cannot be renewed now; why is on record.</exception>
     public async Task<long> RunAsync(int certificateId, Caller? by, CancellationToken ct)
     {
-        var actor = by?.Actor ?? "renewal";
+        var actor = by?.Actor ?? Actor.Renewal;
         await using var write = await db.BeginWriteAsync(ct);
         var now = clock.GetUtcNow();
         var certificate = await db.Certificates.SingleAsync(c => c.Id == certificateId, ct);
@@ -98,7 +99,7 @@ public sealed class OrderRenewal(
         db.Orders.Add(order);
         certificate.Waiting();
         await db.SaveChangesAsync(ct);
-        await db.Note(now, "renewal", "renewal.tried-again", certificate.Name, $"serial {next.Serial}, order {order.Id}");
+        await db.Note(now, Actor.Renewal, JournalAction.RenewalTriedAgain, certificate.Name, $"serial {next.Serial}, order {order.Id}");
         return order.Id;
     }
 
@@ -109,7 +110,7 @@ public sealed class OrderRenewal(
     private async Task<Renewed> RequestAsync(
         Certificate certificate,
         Hosts.Host host,
-        string actor,
+        Actor actor,
         DateTimeOffset now,
         CancellationToken ct
     )
@@ -136,18 +137,18 @@ public sealed class OrderRenewal(
         if (decided.Overall == Core.Profiles.Verdict.Granted)
         {
             var order = await carryOut.RunAsync(request, now, ct);
-            await db.Note(now, actor, "renewal.ordered", certificate.Name, $"request {request.Id}, order {order.Id}, new key");
+            await db.Note(now, actor, JournalAction.RenewalOrdered, certificate.Name, $"request {request.Id}, order {order.Id}, new key");
             return new(order.Id, null);
         }
         var why = DecideAgain.Why(decided);
         if (decided.Overall == Core.Profiles.Verdict.NeedsApproval)
         {
             request.WaitForApproval(decided.PeopleNeeded);
-            await db.Note(now, actor, "renewal.waits", certificate.Name, $"request {request.Id}: {why}");
+            await db.Note(now, actor, JournalAction.RenewalWaits, certificate.Name, $"request {request.Id}: {why}");
             return new(null, NeedsApproval(certificate, request.Id, why));
         }
         request.Refuse(why, "rules");
-        await db.Note(now, actor, "renewal.refused", certificate.Name, $"request {request.Id}: {why}");
+        await db.Note(now, actor, JournalAction.RenewalRefused, certificate.Name, $"request {request.Id}: {why}");
         return new(
             null,
             new(

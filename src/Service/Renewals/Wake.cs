@@ -9,11 +9,12 @@ namespace OrderlyBeacon.Service.Renewals;
 /// </summary>
 internal sealed class Wake(WriteGate gate, Changes changes, TimeProvider clock)
 {
-    /// <summary>What neither a write nor a moment tells of, the edge of a list's life for one, is looked at this often.</summary>
-    private static readonly TimeSpan Anyway = TimeSpan.FromSeconds(10);
+    /// <summary>What neither a write nor a moment tells of, a backup that grows old for one, is looked at this often.</summary>
+    internal static readonly TimeSpan Anyway = TimeSpan.FromMinutes(1);
 
     private long _seen = -1;
-    private DateTimeOffset _next;
+    private DateTimeOffset _next,
+        _began;
 
     /// <summary>True at the beginning of a round that is worth it.</summary>
     public bool IsTime()
@@ -21,7 +22,7 @@ internal sealed class Wake(WriteGate gate, Changes changes, TimeProvider clock)
         var (signs, now) = (gate.Writes + changes.Told, clock.GetUtcNow());
         if (signs == _seen && now < _next)
             return false;
-        (_seen, _next) = (signs, now + Anyway);
+        (_seen, _began, _next) = (signs, now, now + Anyway);
         return true;
     }
 
@@ -31,4 +32,7 @@ internal sealed class Wake(WriteGate gate, Changes changes, TimeProvider clock)
         if (moment < _next)
             _next = moment.Value;
     }
+
+    /// <summary>Something is left to do: the next round comes this long after the last one began, if not before.</summary>
+    public void Within(TimeSpan span) => At(_began + span);
 }

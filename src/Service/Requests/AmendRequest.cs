@@ -2,6 +2,7 @@ using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Enrolment;
+using OrderlyBeacon.Core.Journal;
 using OrderlyBeacon.Core.Names;
 using OrderlyBeacon.Core.Rights;
 using OrderlyBeacon.Service.Enrolment;
@@ -54,7 +55,7 @@ public sealed class AmendRequest(BeaconDb db, DecideEnrolment decide, ProfileCat
         await db.Note(
             now,
             caller.Actor,
-            "request.amended",
+            JournalAction.RequestAmended,
             $"request {id}",
             $"{string.Join(", ", before)} → {string.Join(", ", after)}: {wish.Reason.Trim()}"
         );

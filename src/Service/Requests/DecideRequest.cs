@@ -3,6 +3,7 @@ using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Enrolment;
+using OrderlyBeacon.Core.Journal;
 using OrderlyBeacon.Core.Names;
 using OrderlyBeacon.Core.Requests;
 using OrderlyBeacon.Core.Rights;
@@ -47,7 +48,7 @@ public sealed class DecideRequest(
             await db.Note(
                 now,
                 caller.Actor,
-                "request.approved",
+                JournalAction.RequestApproved,
                 $"request {id}",
                 $"{request.CertificateName}, asked for by {request.Requester}; {request.Approvals.Count} of {request.Needed}"
             );
@@ -85,7 +86,7 @@ public sealed class DecideRequest(
         {
             var why = $"It was approved, and is not granted any more: {DecideAgain.Why(decided)}";
             request.Refuse(why, "rules");
-            await db.Note(now, "rules", "request.refused", $"request {request.Id}", why);
+            await db.Note(now, Actor.Rules, JournalAction.RequestRefused, $"request {request.Id}", why);
             return new(ProblemCode.RequestRefused, why, "Have it requested again by somebody who may have these names.");
         }
         request.Grant(DecideAgain.Json(decided));
@@ -95,7 +96,8 @@ public sealed class DecideRequest(
     }
 
     /// <summary>What was approved and has no edition yet, since the service was stopped or the authority's key could not be used: it is decided again and gets it now.</summary>
-    public async Task FinishOpenAsync(CancellationToken ct)
+    /// <returns>Whether some are left, since the authority's key cannot be used now.</returns>
+    public async Task<bool> FinishOpenAsync(CancellationToken ct)
     {
         var open = await db
             .Requests.AsNoTracking()
@@ -112,24 +114,25 @@ public sealed class DecideRequest(
                 var decided = await again.RunAsync(r, null, await ExistingAsync(r, ct), ct);
                 if (decided.Granted is null)
                     throw new BeaconProblem(ProblemCode.RequestRefused, DecideAgain.Why(decided), "Request it again.");
-                await IssueAsync(r, decided.Granted, r.Approvals.LastOrDefault()?.By ?? r.Requester, ct);
+                await IssueAsync(r, decided.Granted, Actor.Of(r.Approvals.LastOrDefault()?.By ?? r.Requester), ct);
             }
             catch (BeaconProblem p) when (p.Code == ProblemCode.AuthorityNotReady)
             {
-                return;
+                return true;
             }
             catch (BeaconProblem p)
             {
                 await using var write = await db.BeginWriteAsync(ct);
                 (await FindAsync(r.Id, ct)).Refuse($"It was approved, but cannot be issued: {p.Message}", "rules");
-                await db.Note(clock.GetUtcNow(), "rules", "request.refused", $"request {r.Id}", p.Message);
+                await db.Note(clock.GetUtcNow(), Actor.Rules, JournalAction.RequestRefused, $"request {r.Id}", p.Message);
                 await write.CommitAsync(ct);
             }
             changes.Tell("request", r.Id.ToString());
         }
+        return false;
     }
 
-    private async Task FinishAsync(Request request, EnrolmentVerdict decided, string actor, CancellationToken ct)
+    private async Task FinishAsync(Request request, EnrolmentVerdict decided, Actor actor, CancellationToken ct)
     {
         try
         {
@@ -139,12 +142,12 @@ public sealed class DecideRequest(
         {
             await using var write = await db.BeginWriteAsync(ct);
             request.WaitForAuthority(p.Message);
-            await db.Note(clock.GetUtcNow(), "rules", "request.waits", $"request {request.Id}", p.Message);
+            await db.Note(clock.GetUtcNow(), Actor.Rules, JournalAction.RequestWaits, $"request {request.Id}", p.Message);
             await write.CommitAsync(ct);
         }
     }
 
-    private async Task IssueAsync(Request request, GrantedDecision granted, string actor, CancellationToken ct)
+    private async Task IssueAsync(Request request, GrantedDecision granted, Actor actor, CancellationToken ct)
     {
         var csr = CertificationRequest.Read(request.Csr);
         await issue.RunAsync(
@@ -169,7 +172,7 @@ public sealed class DecideRequest(
             throw new BeaconProblem(ProblemCode.InputInvalid, "A refusal needs a reason; the requester reads it.", "Say why.");
         await using var write = await db.BeginWriteAsync(ct);
         (await FindAsync(id, ct)).Refuse(reason.Trim(), caller.Name);
-        await db.Note(clock.GetUtcNow(), caller.Actor, "request.refused", $"request {id}", reason.Trim());
+        await db.Note(clock.GetUtcNow(), caller.Actor, JournalAction.RequestRefused, $"request {id}", reason.Trim());
         await write.CommitAsync(ct);
         changes.Tell("request", id.ToString());
     }
@@ -183,7 +186,7 @@ public sealed class DecideRequest(
         var now = clock.GetUtcNow();
         if (request.OrderId is { } o && await db.Orders.SingleAsync(x => x.Id == o, ct) is { IsOpen: true } order)
             order.Cancel(now);
-        await db.Note(now, caller.Actor, "request.withdrawn", $"request {id}");
+        await db.Note(now, caller.Actor, JournalAction.RequestWithdrawn, $"request {id}");
         await write.CommitAsync(ct);
         changes.Tell("request", id.ToString());
     }

@@ -14,6 +14,10 @@ namespace OrderlyBeacon.Service.Requests;
 
 internal static class RequestEndpoints
 {
+    /// <summary>What a list can be narrowed to.</summary>
+    private static readonly Dictionary<string, RequestState> States = Enum.GetValues<RequestState>()
+        .ToDictionary(s => JsonNamingPolicy.KebabCaseLower.ConvertName(s.ToString()));
+
     public static void MapRequests(this RouteGroupBuilder api)
     {
         var g = api.MapGroup("/requests").WithTags("Requests");
@@ -38,12 +42,21 @@ internal static class RequestEndpoints
 
         g.MapGet(
                 "",
-                async (BeaconDb db, string? search, string? state, long? before, int? take, CancellationToken ct) =>
+                async (
+                    BeaconDb db,
+                    Offers offers,
+                    Caller caller,
+                    string? search,
+                    string? state,
+                    long? before,
+                    int? take,
+                    CancellationToken ct
+                ) =>
                 {
                     var n = Math.Clamp(take ?? 100, 1, 1000);
                     var q = db.Requests.AsNoTracking();
-                    if (Enum.TryParse<RequestState>(state?.Replace("-", ""), true, out var s))
-                        q = q.Where(r => r.State == s);
+                    if (ListQuery.Word("state", state, [.. States.Keys]) is { } word)
+                        q = q.Where(r => r.State == States[word]);
                     if (!string.IsNullOrWhiteSpace(search))
                         q = long.TryParse(search, out var number)
                             ? q.Where(r => r.Id == number)
@@ -53,12 +66,17 @@ internal static class RequestEndpoints
                     if (before is { } b)
                         q = q.Where(r => r.Id < b);
                     var ids = await q.OrderByDescending(r => r.Id).Take(n).Select(r => r.Id).ToListAsync(ct);
-                    return TypedResults.Ok(new Page<RequestInfo>(await ManyAsync(db, ids, ct), ids.Count == n ? ids[^1].ToString() : null));
+                    var page = new Page<RequestInfo>(await ManyAsync(db, ids, ct), ids.Count == n ? ids[^1].ToString() : null);
+                    return TypedResults.Ok(offers.To(page, r => offers.To(caller, r)));
                 }
             )
             .Is(Operation.ListRequests);
 
-        g.MapGet("/{id:long}", async (long id, BeaconDb db, CancellationToken ct) => TypedResults.Ok(await OneAsync(db, id, ct)))
+        g.MapGet(
+                "/{id:long}",
+                async (long id, BeaconDb db, Offers offers, Caller caller, CancellationToken ct) =>
+                    TypedResults.Ok(offers.To(caller, await OneAsync(db, id, ct)))
+            )
             .Is(Operation.GetRequest);
 
         g.MapPost(

@@ -1,6 +1,7 @@
 using System.Text.Json;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
+using OrderlyBeacon.Core.Journal;
 using OrderlyBeacon.Core.Requests;
 using OrderlyBeacon.Core.Rights;
 using OrderlyBeacon.Service.Authorities;
@@ -36,7 +37,7 @@ public sealed class SubmitRequest(
             await db.Note(
                 request.At,
                 caller.Actor,
-                "request.submitted",
+                JournalAction.RequestSubmitted,
                 $"request {request.Id}",
                 $"{read.CertificateName} for {read.Host?.Name ?? "a CSR"}, profile {read.Profile.Id}: {string.Join(", ", read.Names)}"
             );
@@ -82,7 +83,7 @@ public sealed class SubmitRequest(
             case Verdict.Refused:
                 var reason = ReasonOf(read);
                 request.Refuse(reason, "rules");
-                await db.Note(request.At, "rules", "request.refused", $"request {request.Id}", reason);
+                await db.Note(request.At, Actor.Rules, JournalAction.RequestRefused, $"request {request.Id}", reason);
                 break;
             case Verdict.NeedsApproval:
                 request.WaitForApproval(read.Decided.PeopleNeeded);
@@ -99,7 +100,7 @@ public sealed class SubmitRequest(
             ? fatal.Message
             : string.Join(" ", read.Verdicts.Where(v => v.Verdict == Verdict.Refused).Select(v => $"{v.Name}: {v.Evidence}"));
 
-    private async Task IssueAsync(Request request, ReadWish read, string actor, CancellationToken ct)
+    private async Task IssueAsync(Request request, ReadWish read, Actor actor, CancellationToken ct)
     {
         try
         {
@@ -119,14 +120,14 @@ public sealed class SubmitRequest(
         {
             await using var write = await db.BeginWriteAsync(ct);
             request.WaitForAuthority(p.Message);
-            await db.Note(clock.GetUtcNow(), "rules", "request.waits", $"request {request.Id}", p.Message);
+            await db.Note(clock.GetUtcNow(), Actor.Rules, JournalAction.RequestWaits, $"request {request.Id}", p.Message);
             await write.CommitAsync(ct);
         }
         catch (BeaconProblem p) when (p.Code == ProblemCode.KeyNotAllowed)
         {
             await using var write = await db.BeginWriteAsync(ct);
             request.Refuse(p.Message, "rules");
-            await db.Note(clock.GetUtcNow(), "rules", "request.refused", $"request {request.Id}", p.Message);
+            await db.Note(clock.GetUtcNow(), Actor.Rules, JournalAction.RequestRefused, $"request {request.Id}", p.Message);
             await write.CommitAsync(ct);
         }
     }

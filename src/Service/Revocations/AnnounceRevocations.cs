@@ -1,3 +1,4 @@
+using OrderlyBeacon.Core.Journal;
 using OrderlyBeacon.Service.People;
 
 namespace OrderlyBeacon.Service.Revocations;
@@ -17,7 +18,7 @@ public sealed class AnnounceRevocations(
     /// <param name="wasHeld">Whether one of them was on hold before: an entry that stands in the list already is another one now, or is gone.</param>
     public async Task<string> RunAsync(
         IReadOnlyList<(string Certificate, string Serial)> changed,
-        string actor,
+        Actor actor,
         string why,
         bool wasHeld,
         CancellationToken ct

@@ -16,7 +16,9 @@ public sealed class CrlShelf
         public Crl List => _list.Value;
 
         /// <summary>Whether half of its life is over: time for the next one.</summary>
-        public bool IsDue(DateTimeOffset now) => now >= Row.ThisUpdate + (Row.NextUpdate - Row.ThisUpdate) / 2;
+        public bool IsDue(DateTimeOffset now) => now >= DueAt;
+
+        public DateTimeOffset DueAt => Row.ThisUpdate + (Row.NextUpdate - Row.ThisUpdate) / 2;
     }
 
     private readonly Dictionary<string, Shelved> _byFile = [];
@@ -40,6 +42,13 @@ public sealed class CrlShelf
     {
         lock (_lock)
             return _byFile.GetValueOrDefault(file);
+    }
+
+    /// <summary>When the first list of those that are not due already comes to be; null when there is none.</summary>
+    public DateTimeOffset? NextDueAfter(DateTimeOffset now)
+    {
+        lock (_lock)
+            return _byFile.Values.Where(s => !s.IsDue(now)).Min(s => (DateTimeOffset?)s.DueAt);
     }
 
     /// <summary>All lists, full and delta, of one of an issuer's names.</summary>

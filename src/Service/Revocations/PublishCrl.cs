@@ -1,5 +1,6 @@
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Core;
+using OrderlyBeacon.Core.Journal;
 using OrderlyBeacon.Core.Names;
 using OrderlyBeacon.Core.Revocation;
 using OrderlyBeacon.Service.Authorities;
@@ -37,7 +38,7 @@ public sealed class PublishCrl(
     private const int Small = 5_000;
 
     /// <returns>What was issued, in words; empty when nothing was due.</returns>
-    public async Task<string> RunAsync(string actor, string why, CrlOccasion occasion, CancellationToken ct)
+    public async Task<string> RunAsync(Actor actor, string why, CrlOccasion occasion, CancellationToken ct)
     {
         if (!registry.IsReady)
         {
@@ -63,7 +64,7 @@ public sealed class PublishCrl(
         return unusable is null ? string.Join("; ", told) : throw unusable;
     }
 
-    private async Task<string> RunAsync(IssuingPoint point, string actor, string why, CrlOccasion occasion, CancellationToken ct)
+    private async Task<string> RunAsync(IssuingPoint point, Actor actor, string why, CrlOccasion occasion, CancellationToken ct)
     {
         var now = clock.GetUtcNow();
         var (full, delta) = (shelf.Get(point.File), shelf.Get(CrlShelf.DeltaName(point.File)));
@@ -116,7 +117,7 @@ public sealed class PublishCrl(
                 $"{(c.IsDelta ? $"delta {c.Number} to {c.BaseNumber}" : $"number {c.Number}")}, {c.Revoked} revoked, next by {c.NextUpdate:yyyy-MM-dd HH:mm}Z"
             )
         );
-        await db.Note(now, actor, "crl.issued", point.File, $"{told}; {why}");
+        await db.Note(now, actor, JournalAction.CrlIssued, point.File, $"{told}; {why}");
         await write.CommitAsync(ct);
         foreach (var c in issued)
             shelf.Put(Authority.IssuingSlug, c);

@@ -1,3 +1,4 @@
+using OrderlyBeacon.Core.Journal;
 using OrderlyBeacon.Service.Certificates;
 using OrderlyBeacon.Service.People;
 using OrderlyBeacon.Service.Storage;
@@ -14,7 +15,7 @@ public sealed class ReleaseEdition(BeaconDb db, AnnounceRevocations announce, Ti
         {
             edition = await RevocationWords.FindAsync(db, certificateName, serial, ct);
             edition.Release(clock.GetUtcNow());
-            await db.Note(clock.GetUtcNow(), caller.Actor, "edition.released", certificateName, $"serial {edition.Serial}");
+            await db.Note(clock.GetUtcNow(), caller.Actor, JournalAction.EditionReleased, certificateName, $"serial {edition.Serial}");
             await write.CommitAsync(ct);
         }
         await announce.RunAsync([(certificateName, edition.Serial)], caller.Actor, $"serial {edition.Serial} released", wasHeld: true, ct);

@@ -1,6 +1,7 @@
 using System.Security.Cryptography;
 using System.Security.Cryptography.X509Certificates;
 using OrderlyBeacon.Contracts;
+using OrderlyBeacon.Core.Journal;
 using OrderlyBeacon.Core.Enrolment;
 using OrderlyBeacon.Core.Issuing;
 using OrderlyBeacon.Core.Keys;
@@ -99,7 +100,7 @@ public sealed class ResponderCertificates(
         var recorded = await issue.RunAsync(
             OwnEnrolments.ForResponder(profiles.Get("responder"), name, clock.GetUtcNow()),
             PublicKeyInfo.Read(key.ExportSubjectPublicKeyInfo()),
-            new($"responder-{point.KeyNumber}{CertificateNaming.System}", EditionState.Current, "system", "the service itself")
+            new($"responder-{point.KeyNumber}{CertificateNaming.System}", EditionState.Current, Actor.System, "the service itself")
             {
                 Under = point,
             },

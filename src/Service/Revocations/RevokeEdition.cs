@@ -1,6 +1,7 @@
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
+using OrderlyBeacon.Core.Journal;
 using OrderlyBeacon.Core.Revocation;
 using OrderlyBeacon.Service.Certificates;
 using OrderlyBeacon.Service.People;
@@ -50,7 +51,7 @@ public sealed class RevokeEdition(BeaconDb db, AnnounceRevocations announce, Tim
         await db.Note(
             now,
             caller.Actor,
-            edition.IsHeld ? "edition.held" : "edition.revoked",
+            edition.IsHeld ? JournalAction.EditionHeld : JournalAction.EditionRevoked,
             certificate.Name,
             $"serial {edition.Serial}, {BeaconProblem.SlugOf(reason)}"
         );

@@ -1,5 +1,6 @@
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
+using OrderlyBeacon.Core.Journal;
 using OrderlyBeacon.Service.Concerns;
 using OrderlyBeacon.Service.Storage;
 
@@ -9,7 +10,7 @@ namespace OrderlyBeacon.Service.Rights;
 public sealed class Attempts(BeaconDb db)
 {
     private const int MostRead = 500;
-    public const string Action = "attempt.refused";
+    public static readonly string Action = JournalAction.AttemptRefused.Word();
 
     public async Task<IReadOnlyList<Found>> ConcernsAsync(DateTimeOffset now, CancellationToken ct)
     {

@@ -5,6 +5,7 @@ using System.Text.Json.Nodes;
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
+using OrderlyBeacon.Core.Journal;
 using OrderlyBeacon.Core.Rights;
 using OrderlyBeacon.Service.People;
 using OrderlyBeacon.Service.Storage;
@@ -70,7 +71,7 @@ public sealed class Consents(BeaconDb db, TimeProvider clock)
         if (row?.ConsentedBy is { } by)
         {
             row.Use(now);
-            await db.Note(now, caller.Actor, "consent.used", $"consent {row.Id}", $"{row.Operation} {row.About}, with {by}");
+            await db.Note(now, caller.Actor, JournalAction.ConsentUsed, $"consent {row.Id}", $"{row.Operation} {row.About}, with {by}");
             await write.CommitAsync(ct);
             db.ChangeTracker.Clear();
             return;
@@ -89,7 +90,7 @@ public sealed class Consents(BeaconDb db, TimeProvider clock)
                 }
             );
             await db.SaveChangesAsync(ct);
-            await db.Note(now, caller.Actor, "consent.asked", $"consent {row.Id}", $"{row.Operation} {about}");
+            await db.Note(now, caller.Actor, JournalAction.ConsentAsked, $"consent {row.Id}", $"{row.Operation} {about}");
             await write.CommitAsync(ct);
         }
         throw new BeaconProblem(
@@ -107,7 +108,7 @@ public sealed class Consents(BeaconDb db, TimeProvider clock)
             ?? throw new BeaconProblem(ProblemCode.NotFound, $"There is no consent {id}.", "See beacon consent list.");
         var now = clock.GetUtcNow();
         row.Give(caller.Name, now);
-        await db.Note(now, caller.Actor, "consent.given", $"consent {id}", $"{row.Operation} {row.About}, asked for by {row.By}");
+        await db.Note(now, caller.Actor, JournalAction.ConsentGiven, $"consent {id}", $"{row.Operation} {row.About}, asked for by {row.By}");
         await write.CommitAsync(ct);
     }
 

@@ -1,5 +1,6 @@
 using System.Collections.Concurrent;
 using OrderlyBeacon.Core;
+using OrderlyBeacon.Core.Journal;
 using OrderlyBeacon.Core.Rights;
 using OrderlyBeacon.Service.Certificates;
 using OrderlyBeacon.Service.People;
@@ -18,11 +19,17 @@ public sealed class MayAct(IServiceScopeFactory scopes, TimeProvider clock, ILog
     private const int MostKept = 10_000;
     private readonly ConcurrentDictionary<string, DateTimeOffset> _told = [];
 
-    public static Thing Of(Certificate c) => new($"the certificate \"{c.Name}\"", c.Owner);
+    public static Thing Of(Certificate c) => CertificateThing(c.Name, c.Owner);
 
-    public static Thing Of(Hosts.Host h) => new($"the host {h.Name}", h.Owner);
+    public static Thing Of(Hosts.Host h) => HostThing(h.Name, h.Owner);
 
-    public static Thing Of(Request r) => new($"request {r.Id}", r.Requester);
+    public static Thing Of(Request r) => RequestThing(r.Id, r.Requester);
+
+    public static Thing CertificateThing(string name, string owner) => new($"the certificate \"{name}\"", owner);
+
+    public static Thing HostThing(string name, string owner) => new($"the host {name}", owner);
+
+    public static Thing RequestThing(long number, string requester) => new($"request {number}", requester);
 
     /// <exception cref="RefusedAttempt">With <see cref="ProblemCode.NotAllowed"/> or <see cref="ProblemCode.OwnRequest"/>.</exception>
     public static void ThrowUnless(Operation operation, Caller caller, Thing thing)
@@ -48,7 +55,7 @@ public sealed class MayAct(IServiceScopeFactory scopes, TimeProvider clock, ILog
             await using var scope = scopes.CreateAsyncScope();
             var db = scope.ServiceProvider.GetRequiredService<BeaconDb>();
             await using var write = await db.BeginWriteAsync();
-            await db.Note(now, attempt.Actor, Attempts.Action, attempt.About, attempt.What);
+            await db.Note(now, attempt.Actor, JournalAction.AttemptRefused, attempt.About, attempt.What);
             await write.CommitAsync();
         }
         catch (Exception e) when (e is not OutOfMemoryException)
@@ -69,7 +76,7 @@ public sealed class MayAct(IServiceScopeFactory scopes, TimeProvider clock, ILog
 public sealed class RefusedAttempt(Operation operation, Caller caller, Thing thing, Denial denial)
     : BeaconProblem(denial.Code, denial.Reason, denial.Cure)
 {
-    public string Actor => caller.Actor;
+    public Actor Actor => caller.Actor;
 
     public string About => thing.Called;
 

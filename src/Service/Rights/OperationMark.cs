@@ -1,3 +1,4 @@
+using System.Text.Json;
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Rights;
 
@@ -15,11 +16,13 @@ internal static class OperationMarks
     public static TBuilder Is<TBuilder>(this TBuilder endpoint, Operation operation)
         where TBuilder : IEndpointConventionBuilder
     {
-        var name = operation.ToString();
         if (Lanes.Of(operation) is { } lane)
             endpoint.RequireRateLimiting(lane);
-        return endpoint.WithMetadata(new OperationMark(operation)).WithName(char.ToLowerInvariant(name[0]) + name[1..]);
+        return endpoint.WithMetadata(new OperationMark(operation)).WithName(IdOf(operation));
     }
+
+    /// <summary>An operation's name in the OpenAPI document.</summary>
+    public static string IdOf(Operation operation) => JsonNamingPolicy.CamelCase.ConvertName(operation.ToString());
 
     public static TBuilder AnswersSecret<TBuilder>(this TBuilder endpoint)
         where TBuilder : IEndpointConventionBuilder => endpoint.WithMetadata(new SecretAnswer());

@@ -1,5 +1,6 @@
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Core;
+using OrderlyBeacon.Core.Journal;
 using OrderlyBeacon.Core.Rights;
 using OrderlyBeacon.Service.Hosts;
 using OrderlyBeacon.Service.Notices;
@@ -36,7 +37,7 @@ public sealed class Owners(BeaconDb db, PeopleBook people, Changes changes, Time
             var host = await db.Hosts.SingleAsync(h => h.Id == found.Id, ct);
             var before = host.Owner;
             host.GiveTo(owner);
-            await db.Note(clock.GetUtcNow(), caller.Actor, "host.given", host.Name, $"{before} → {owner}");
+            await db.Note(clock.GetUtcNow(), caller.Actor, JournalAction.HostGiven, host.Name, $"{before} → {owner}");
             await write.CommitAsync(ct);
         }
         changes.Tell("host", found.Name);
@@ -54,7 +55,7 @@ public sealed class Owners(BeaconDb db, PeopleBook people, Changes changes, Time
                 throw new BeaconProblem(ProblemCode.NotAllowed, $"\"{name}\" is the system's own.", "Nothing to do.");
             var before = certificate.Owner;
             certificate.GiveTo(owner);
-            await db.Note(clock.GetUtcNow(), caller.Actor, "certificate.given", name, $"{before} → {owner}");
+            await db.Note(clock.GetUtcNow(), caller.Actor, JournalAction.CertificateGiven, name, $"{before} → {owner}");
             await write.CommitAsync(ct);
         }
         changes.Tell("certificate", name);

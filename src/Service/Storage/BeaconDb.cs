@@ -4,6 +4,7 @@ using Microsoft.EntityFrameworkCore.Diagnostics;
 using Microsoft.EntityFrameworkCore.Storage;
 using Microsoft.EntityFrameworkCore.Storage.ValueConversion;
 using OrderlyBeacon.Contracts;
+using OrderlyBeacon.Core.Journal;
 using OrderlyBeacon.Service.Authorities;
 using OrderlyBeacon.Service.Bindings;
 using OrderlyBeacon.Service.Certificates;
@@ -95,10 +96,10 @@ public sealed class BeaconDb(DbContextOptions<BeaconDb> options, WriteGate gate,
     }
 
     /// <summary>Adds a journal entry to the open transaction.</summary>
-    public async Task Note(DateTimeOffset at, string actor, string action, string subject, string detail = "")
+    public async Task Note(DateTimeOffset at, Actor actor, JournalAction action, string subject, string detail = "")
     {
         _last ??= await Journal.AsNoTracking().OrderByDescending(e => e.Sequence).FirstOrDefaultAsync();
-        _last = JournalEntry.Of(Core.Journal.JournalChain.Append(_last?.Record, at, actor, action, subject, detail));
+        _last = JournalEntry.Of(JournalChain.Append(_last?.Record, at, actor.ToString(), action.Word(), subject, detail));
         Journal.Add(_last);
     }
 

@@ -3,6 +3,7 @@ using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Enrolment;
 using OrderlyBeacon.Core.Issuing;
+using OrderlyBeacon.Core.Journal;
 using OrderlyBeacon.Core.Requests;
 using OrderlyBeacon.Service.Authorities;
 using OrderlyBeacon.Service.Notices;
@@ -45,7 +46,7 @@ public sealed class AnswerCsr(
         var recorded = await issue.RunAsync(
             granted,
             csr.PublicKey,
-            new(request.CertificateName, EditionState.Next, "agent:" + host.Name, $"request {requestId}")
+            new(request.CertificateName, EditionState.Next, Actor.Agent(host.Name), $"request {requestId}")
             {
                 CertificateId = request.CertificateId ?? 0,
                 RequestId = requestId,
@@ -102,7 +103,7 @@ public sealed class AnswerCsr(
         if (row.State == RequestState.WaitingForHost)
         {
             row.RefuseLate($"It was granted, and is not any more: {why}");
-            await db.Note(clock.GetUtcNow(), "rules", "request.refused", $"request {request.Id}", why);
+            await db.Note(clock.GetUtcNow(), Actor.Rules, JournalAction.RequestRefused, $"request {request.Id}", why);
             await write.CommitAsync(ct);
         }
         changes.Tell("request", request.Id.ToString());

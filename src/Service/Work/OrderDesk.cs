@@ -1,6 +1,7 @@
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
+using OrderlyBeacon.Core.Journal;
 using OrderlyBeacon.Core.Rights;
 using OrderlyBeacon.Service.Rights;
 using OrderlyBeacon.Service.Storage;
@@ -10,22 +11,18 @@ namespace OrderlyBeacon.Service.Work;
 /// <summary>Places orders that somebody waits for, and reads orders.</summary>
 public sealed class OrderDesk(BeaconDb db, WorkBell bell, Hosts.Presence presence, TimeProvider clock)
 {
-    public async Task<WorkOrder> PlaceAsync(
-        Hosts.Host host,
-        Order content,
-        int? certificateId,
-        string actor,
-        string action,
-        string subject,
-        CancellationToken ct
-    )
+    /// <summary>What is noted of an order.</summary>
+    public sealed record Noted(Actor Actor, JournalAction Action, string Subject);
+
+    /// <param name="noted">Null for an order that changes nothing.</param>
+    public async Task<WorkOrder> PlaceAsync(Hosts.Host host, Order content, Noted? noted, CancellationToken ct)
     {
         await using var write = await db.BeginWriteAsync(ct);
         var now = clock.GetUtcNow();
-        var order = WorkOrder.Of(now, host.Id, content, certificateId, null);
+        var order = WorkOrder.Of(now, host.Id, content, null, null);
         db.Orders.Add(order);
-        if (content.Kind is not (OrderKind.Plan or OrderKind.Look))
-            await db.Note(now, actor, action, subject);
+        if (noted is not null)
+            await db.Note(now, noted.Actor, noted.Action, noted.Subject);
         await write.CommitAsync(ct);
         bell.Ring(host.Id);
         return order;
@@ -36,7 +33,7 @@ public sealed class OrderDesk(BeaconDb db, WorkBell bell, Hosts.Presence presenc
     public async Task<WorkOrder> AskAsync(Hosts.Host host, Order content, TimeSpan patience, CancellationToken ct)
     {
         ThrowIfAway(host);
-        var order = await PlaceAsync(host, content, null, "", "", "", ct);
+        var order = await PlaceAsync(host, content, null, ct);
         var until = clock.GetUtcNow() + patience;
         while (true)
         {

@@ -2,6 +2,7 @@ using System.Text.Json;
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
+using OrderlyBeacon.Core.Journal;
 using OrderlyBeacon.Core.Renewal;
 using OrderlyBeacon.Service.Certificates;
 using OrderlyBeacon.Service.Hosts;
@@ -81,8 +82,8 @@ public sealed class TakeResult(
         var services = order.Content.Services ?? [];
         await db.Note(
             now,
-            "agent:" + host.Name,
-            services.Count > 0 ? "certificate.serving" : "certificate.stored",
+            Actor.Agent(host.Name),
+            services.Count > 0 ? JournalAction.CertificateServing : JournalAction.CertificateStored,
             certificate.Name,
             $"serial {edition.Serial}{(services.Count > 0 ? " seen on " + string.Join(", ", services) : " in the store")}, order {order.Id}"
         );
@@ -154,8 +155,8 @@ public sealed class TakeResult(
             b.NoteFailure(problem.Message);
         await db.Note(
             now,
-            "agent:" + host.Name,
-            "certificate.failed",
+            Actor.Agent(host.Name),
+            JournalAction.CertificateFailed,
             certificate.Name,
             isStuck
                 ? $"order {order.Id}, stuck: {told}"
@@ -173,7 +174,7 @@ public sealed class TakeResult(
             if (await db.Bindings.FirstOrDefaultAsync(b => b.ServiceId == service.Id, ct) is { } binding)
                 db.Bindings.Remove(binding);
             reports.TakeLooks(service, [.. result.Looks ?? []], host.Name, null);
-            await db.Note(now, "agent:" + host.Name, "service.unbound", $"{host.Name}/{name}", $"as it was before, order {order.Id}");
+            await db.Note(now, Actor.Agent(host.Name), JournalAction.ServiceUnbound, $"{host.Name}/{name}", $"as it was before, order {order.Id}");
         }
     }
 }

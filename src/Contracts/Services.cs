@@ -1,0 +1,45 @@
+namespace OrderlyBeacon.Contracts;
+
+public sealed record ServiceInfo(
+    string Host,
+    string Name,
+    string Connector,
+    IReadOnlyList<string> Names,
+    IReadOnlyList<EndpointInfo> Endpoints,
+    IReadOnlyList<string> Places,
+    string? CertificateFile,
+    Severity Severity,
+    string State,
+    BindingInfo? Binding,
+    LookInfo? Look,
+    ProblemInfo? Problem
+)
+{
+    /// <summary>Whose the host is: who may order work on it.</summary>
+    public string Owner
+    {
+        get => field ?? "";
+        init;
+    }
+
+    /// <summary>What the caller may not do with it.</summary>
+    public IReadOnlyList<Denied> Denied { get; init; } = [];
+}
+
+public sealed record BindingInfo(
+    string Certificate,
+    string Host,
+    string Service,
+    BindingState State,
+    string? WantedSerial,
+    string? SeenSerial,
+    string? Message,
+    DateTimeOffset? SeenAt
+);
+
+/// <param name="Certificate">Null only in a plan: what unbinding would change.</param>
+public sealed record BindWish(string? Certificate, int? Port)
+{
+    /// <summary>Names of the service that the certificate lacks, and that shall be left out all the same: clients that use them will refuse it.</summary>
+    public IReadOnlyList<string>? LeaveOut { get; init; }
+}

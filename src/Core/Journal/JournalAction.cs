@@ -1,0 +1,204 @@
+using System.Text.Json;
+
+namespace OrderlyBeacon.Core.Journal;
+
+/// <summary>What is noted in the journal. It is written as the noun, a dot and what happened to it: <c>request.approval-dropped</c>; in the chain of hashes it is that word that counts.</summary>
+public enum JournalAction
+{
+    /// <summary>Somebody tried what they may not do to a thing that is there.</summary>
+    AttemptRefused,
+
+    /// <summary>A parent's answer was installed: a generation is published.</summary>
+    AuthorityAnswered,
+
+    /// <summary>The issuing authority's CSR was made for a parent to answer.</summary>
+    AuthorityAsked,
+
+    /// <summary>An authority was made with its key.</summary>
+    AuthorityFounded,
+
+    /// <summary>A parent Orderly Beacon was sent the CSR.</summary>
+    AuthorityParentAsked,
+
+    /// <summary>A parent Orderly Beacon told how the request stands there.</summary>
+    AuthorityParentSaid,
+
+    /// <summary>A new generation of an authority was begun.</summary>
+    AuthorityRenewalBegun,
+
+    /// <summary>A generation that was not in use yet was taken back.</summary>
+    AuthorityRenewalUndone,
+
+    /// <summary>A further certificate of the root was taken in.</summary>
+    AuthorityRootRenewed,
+
+    /// <summary>A generation began to issue.</summary>
+    AuthorityTakenUp,
+
+    /// <summary>An agent was ordered to put a certificate into a service.</summary>
+    BindingOrdered,
+
+    /// <summary>An order for a certificate failed.</summary>
+    CertificateFailed,
+
+    /// <summary>A certificate has another owner.</summary>
+    CertificateGiven,
+
+    /// <summary>Services serve a certificate's new edition.</summary>
+    CertificateServing,
+
+    /// <summary>An edition lies in its host's store; no service uses it.</summary>
+    CertificateStored,
+
+    /// <summary>Something waits for a second administrator.</summary>
+    ConsentAsked,
+
+    /// <summary>A second administrator consented.</summary>
+    ConsentGiven,
+
+    /// <summary>What was consented to was done.</summary>
+    ConsentUsed,
+
+    /// <summary>CRLs of the issuing authority were issued.</summary>
+    CrlIssued,
+
+    /// <summary>A CRL of the root was brought and published.</summary>
+    CrlPublished,
+
+    /// <summary>An edition was put on hold.</summary>
+    EditionHeld,
+
+    /// <summary>An edition was issued.</summary>
+    EditionIssued,
+
+    /// <summary>A hold was released.</summary>
+    EditionReleased,
+
+    /// <summary>An edition was revoked.</summary>
+    EditionRevoked,
+
+    /// <summary>A host has another owner.</summary>
+    HostGiven,
+
+    /// <summary>A host was invited: it has a code to join with.</summary>
+    HostInvited,
+
+    /// <summary>A host's agent joined.</summary>
+    HostJoined,
+
+    /// <summary>An agent was ordered to be met at an address of its host.</summary>
+    HostMeetingOrdered,
+
+    /// <summary>A host's agent was met at an address: the address is its own.</summary>
+    HostMet,
+
+    /// <summary>A host was removed.</summary>
+    HostRemoved,
+
+    /// <summary>A person may sign in.</summary>
+    PersonAdded,
+
+    /// <summary>A person may not sign in any more.</summary>
+    PersonLeft,
+
+    /// <summary>A person changed their own password.</summary>
+    PersonPasswordChanged,
+
+    /// <summary>An administrator set a person's password.</summary>
+    PersonPasswordSet,
+
+    /// <summary>A person is in other groups.</summary>
+    PersonRegrouped,
+
+    /// <summary>Sign-ins with wrong passwords, counted.</summary>
+    PersonSignInRefused,
+
+    /// <summary>A person signed in.</summary>
+    PersonSignedIn,
+
+    /// <summary>A person need not wait any more after wrong passwords.</summary>
+    PersonUnlocked,
+
+    /// <summary>When and how a certificate is renewed was changed.</summary>
+    PolicyChanged,
+
+    /// <summary>A profile was made.</summary>
+    ProfileMade,
+
+    /// <summary>A profile may be requested again.</summary>
+    ProfileOffered,
+
+    /// <summary>A profile has a new revision.</summary>
+    ProfileRevised,
+
+    /// <summary>A profile may not be requested any more.</summary>
+    ProfileWithdrawn,
+
+    /// <summary>An agent was ordered to renew a certificate.</summary>
+    RenewalOrdered,
+
+    /// <summary>A renewal was refused by the rules.</summary>
+    RenewalRefused,
+
+    /// <summary>An agent was ordered once more to put a renewed edition in place.</summary>
+    RenewalTriedAgain,
+
+    /// <summary>A renewal waits for approval.</summary>
+    RenewalWaits,
+
+    /// <summary>A request's names were changed before its approval.</summary>
+    RequestAmended,
+
+    /// <summary>An approval does not count any more.</summary>
+    RequestApprovalDropped,
+
+    /// <summary>Somebody approved a request.</summary>
+    RequestApproved,
+
+    /// <summary>A request was withdrawn, since the service was stopped before it could answer.</summary>
+    RequestCutOff,
+
+    /// <summary>A request was refused.</summary>
+    RequestRefused,
+
+    /// <summary>A certificate was requested.</summary>
+    RequestSubmitted,
+
+    /// <summary>A granted request waits, for example for the authority's key.</summary>
+    RequestWaits,
+
+    /// <summary>A request was withdrawn by who asked.</summary>
+    RequestWithdrawn,
+
+    /// <summary>A backup was made.</summary>
+    ServiceBackedUp,
+
+    /// <summary>An agent found a service on its host.</summary>
+    ServiceFound,
+
+    /// <summary>A service is not in its server's configuration any more.</summary>
+    ServiceGone,
+
+    /// <summary>The service was restored from a backup.</summary>
+    ServiceRestored,
+
+    /// <summary>A service is as it was before it was bound.</summary>
+    ServiceUnbound,
+
+    /// <summary>An agent was ordered to put a service back as it was before it was bound.</summary>
+    UnbindingOrdered,
+}
+
+public static class JournalActions
+{
+    private static readonly Dictionary<JournalAction, string> Words = Enum.GetValues<JournalAction>().ToDictionary(a => a, WordFor);
+
+    public static string Word(this JournalAction action) => Words[action];
+
+    private static string WordFor(JournalAction action)
+    {
+        var word = JsonNamingPolicy.KebabCaseLower.ConvertName(action.ToString());
+        var noun = word.IndexOf('-', StringComparison.Ordinal);
+        return $"{word[..noun]}.{word[(noun + 1)..]}";
+    }
+}

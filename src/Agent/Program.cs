@@ -22,6 +22,13 @@ internal static class Program
             DefaultValueFactory = _ => "/var/lib/beacon-agent",
             Recursive = true,
         };
+        return await new RootCommand("The agent of Orderly Beacon.") { state, Join(state), AddServer(state), Run(state) }
+            .Parse(args)
+            .InvokeAsync();
+    }
+
+    private static Command Join(Option<string> state)
+    {
         var service = new Option<string>("--service")
         {
             Description = "Address of the service, as https://beacon.example:7443.",
@@ -33,25 +40,15 @@ internal static class Program
             Description = "File with the join code; - reads it from standard input.",
             Required = true,
         };
-        var servers = KnownServers.All.Select(k => (Kind: k, Option: k.Option())).ToList();
-        var nginxBinary = new Option<string>("--nginx-binary")
-        {
-            Description = "nginx's program.",
-            DefaultValueFactory = _ => KnownServers.Nginx.Binary(""),
-        };
-        var prefix = new Option<string?>("--nginx-prefix")
-        {
-            Description = "The folder that relative paths in its configuration start from.",
-        };
+        var servers = new ServerOptions();
         var every = new Option<int>("--report-seconds")
         {
             Description = "How often all services are looked at.",
             DefaultValueFactory = _ => 60,
         };
 
-        var join = new Command("join", "Join the service with a one-time code.") { service, host, codeFile, nginxBinary, prefix, every };
-        foreach (var (_, option) in servers)
-            join.Add(option);
+        var join = new Command("join", "Join the service with a one-time code.") { service, host, codeFile, every };
+        servers.AddTo(join);
         join.SetAction(
             (r, ct) =>
                 GuardAsync(async () =>
@@ -68,36 +65,56 @@ internal static class Program
                         ? await Console.In.ReadToEndAsync(ct)
                         : await File.ReadAllTextAsync(r.GetValue(codeFile)!, ct);
                     await new AgentIdentity(folder).JoinAsync(address, r.GetValue(host)!, code, ct);
-                    new AgentSettings(
-                        address.ToString(),
-                        r.GetValue(host)!,
-                        [
-                            // Who names one server means that one, and not what else is on the machine.
-                            .. servers
-                                .Where(x =>
-                                    r.GetResult(x.Option) is { Implicit: false }
-                                    || !servers.Any(o => r.GetResult(o.Option) is { Implicit: false })
-                                )
-                                .SelectMany(x =>
-                                    r.GetValue(x.Option)!
-                                        .Select(c =>
-                                            x.Kind == KnownServers.Nginx
-                                                ? new ConnectorSettings(
-                                                    x.Kind.Name,
-                                                    r.GetValue(nginxBinary)!,
-                                                    Path.GetFullPath(c),
-                                                    r.GetValue(prefix)
-                                                )
-                                                : x.Kind.Settings(c)
-                                        )
-                                ),
-                        ],
-                        r.GetValue(every)
-                    ).Save(folder);
+                    new AgentSettings(address.ToString(), r.GetValue(host)!, servers.Read(r), r.GetValue(every)).Save(folder);
                     Console.WriteLine($"{r.GetValue(host)} has joined. Start the agent: beacon-agent run --state {folder}");
                 })
         );
+        return join;
+    }
 
+    /// <summary>The options by which a person names the servers of the host.</summary>
+    private sealed class ServerOptions
+    {
+        private readonly List<(KnownServer Kind, Option<string[]> Option)> _servers = [.. KnownServers.All.Select(k => (k, k.Option()))];
+        private readonly Option<string> _nginxBinary = new("--nginx-binary")
+        {
+            Description = "nginx's program.",
+            DefaultValueFactory = _ => KnownServers.Nginx.Binary(""),
+        };
+        private readonly Option<string?> _prefix = new("--nginx-prefix")
+        {
+            Description = "The folder that relative paths in its configuration start from.",
+        };
+
+        public void AddTo(Command command)
+        {
+            command.Add(_nginxBinary);
+            command.Add(_prefix);
+            foreach (var (_, option) in _servers)
+                command.Add(option);
+        }
+
+        /// <summary>Who names one server means that one, and not what else is on the machine.</summary>
+        public List<ConnectorSettings> Read(ParseResult r)
+        {
+            bool IsNamed(Option<string[]> o) => r.GetResult(o) is { Implicit: false };
+            var anyNamed = _servers.Exists(s => IsNamed(s.Option));
+            return
+            [
+                .. _servers
+                    .Where(s => !anyNamed || IsNamed(s.Option))
+                    .SelectMany(s => r.GetValue(s.Option)!.Select(c => Settings(s.Kind, c, r))),
+            ];
+        }
+
+        private ConnectorSettings Settings(KnownServer kind, string configuration, ParseResult r) =>
+            kind == KnownServers.Nginx
+                ? new(kind.Name, r.GetValue(_nginxBinary)!, Path.GetFullPath(configuration), r.GetValue(_prefix))
+                : kind.Settings(configuration);
+    }
+
+    private static Command Run(Option<string> state)
+    {
         var run = new Command("run", "Do the agent's work until stopped.");
         run.SetAction(
             (r, ct) =>
@@ -125,9 +142,7 @@ internal static class Program
                     await new AgentLoop(folder, settings, TimeProvider.System, Log).RunAsync(stop.Token);
                 })
         );
-        return await new RootCommand("The agent of Orderly Beacon.") { state, join, AddServer(state), run }
-            .Parse(args)
-            .InvokeAsync();
+        return run;
     }
 
     private static Command AddServer(Option<string> state)

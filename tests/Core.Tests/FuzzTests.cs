@@ -26,7 +26,7 @@ public sealed partial class FuzzTests
 
     /// <summary>For all readers together; BEACON_FUZZSECONDS gives more.</summary>
     private static readonly TimeSpan Budget = TimeSpan.FromSeconds(
-        int.TryParse(Environment.GetEnvironmentVariable("BEACON_FUZZSECONDS"), out var given) ? given : 40
+        int.TryParse(Environment.GetEnvironmentVariable("BEACON_FUZZSECONDS"), out var given) ? given : 20
     );
 
     private static readonly string Corpus = Path.Combine(Programs.Root, "tests", "Core.Tests", "corpus");

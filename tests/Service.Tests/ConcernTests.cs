@@ -1,8 +1,8 @@
 using System.Security.Cryptography;
 using Microsoft.EntityFrameworkCore;
-using OrderlyBeacon.Core.Journal;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core.Issuing;
+using OrderlyBeacon.Core.Journal;
 using OrderlyBeacon.Core.Names;
 using OrderlyBeacon.Service.Authorities;
 using OrderlyBeacon.Service.Enrolment;

@@ -1,5 +1,5 @@
 import createClient from 'openapi-fetch';
-import type { components, paths } from './schema';
+import type { components, operations, paths } from './schema';
 
 type Schemas = components['schemas'];
 export type Severity = Schemas['Severity'];
@@ -31,6 +31,8 @@ export type AuthorityInfo = Schemas['AuthorityInfo'];
 export type ProfileDetail = Schemas['ProfileDetail'];
 export type PersonInfo = Schemas['PersonInfo'];
 export type ConsentInfo = Schemas['ConsentInfo'];
+export type Denied = Schemas['Denied'];
+export type Operation = keyof operations;
 
 /** An RFC 9457 answer of ours: what is wrong, and what mends it. */
 interface Problem {

@@ -27,46 +27,42 @@ import {
   IconSunrise,
   IconUsers,
 } from '@tabler/icons-react';
-import { useQuery } from '@tanstack/react-query';
 import { StaleNote } from './StaleNote';
 import { Link, Navigate, Outlet, useLocation, useNavigate } from 'react-router';
-import { api, ProblemError, take } from '../api/client';
+import { api, ProblemError, type Denied, type Operation } from '../api/client';
 import { useLive } from '../api/live';
 import { Failure } from './Bits';
+import { isDenied, useSession } from './session';
 import { Prove } from './Prove';
 
-const places: { to: string; label: string; Icon: typeof IconBook2; forAdministrators?: boolean }[] = [
+const places: { to: string; label: string; Icon: typeof IconBook2; needs?: Operation }[] = [
   { to: '/', label: 'Today', Icon: IconSunrise },
   { to: '/certificates', label: 'Certificates', Icon: IconCertificate },
-  { to: '/new', label: 'New certificate', Icon: IconCirclePlus },
+  { to: '/new', label: 'New certificate', Icon: IconCirclePlus, needs: 'submitRequest' },
   { to: '/requests', label: 'Requests', Icon: IconInbox },
   { to: '/hosts', label: 'Hosts and services', Icon: IconServer2 },
   { to: '/authorities', label: 'Authorities', Icon: IconBinaryTree },
   { to: '/profiles', label: 'Profiles', Icon: IconRuler2 },
-  { to: '/people', label: 'People', Icon: IconUsers, forAdministrators: true },
+  { to: '/people', label: 'People', Icon: IconUsers, needs: 'listPeople' },
   { to: '/journal', label: 'Journal', Icon: IconBook2 },
 ];
 
 export function Shell() {
-  const session = useQuery({
-    queryKey: ['session'],
-    queryFn: () => take(api.GET('/api/v1/session')),
-    staleTime: 60_000,
-  });
+  const session = useSession();
   if (session.error instanceof ProblemError && session.error.code === 'not-signed-in')
     return <Navigate to="/sign-in" replace />;
   if (session.error) return <Failure error={session.error} />;
   if (!session.data) return <Loader aria-label="Loading" m="xl" />;
-  return <Frame person={session.data.name} groups={session.data.groups} />;
+  return <Frame person={session.data.name} denied={session.data.denied} />;
 }
 
-function Frame({ person, groups }: { person: string; groups: string[] }) {
+function Frame({ person, denied }: { person: string; denied: Denied[] | undefined }) {
   const [opened, { toggle, close }] = useDisclosure();
   const { setColorScheme } = useMantineColorScheme();
   const scheme = useComputedColorScheme('light');
   const { pathname } = useLocation();
   const live = useLive();
-  const shown = places.filter((p) => !p.forAdministrators || groups.includes('administrators'));
+  const shown = places.filter((p) => !p.needs || !isDenied(p.needs, denied));
   const other = scheme === 'dark' ? 'light' : 'dark';
   return (
     <AppShell

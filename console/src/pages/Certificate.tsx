@@ -7,6 +7,7 @@ import { api, take, type CertificateDetail } from '../api/client';
 import { CommandLine, Facts, Failure } from '../components/Bits';
 import { LifeRing } from '../components/LifeRing';
 import { Looks } from '../components/Looks';
+import { NotOffered, Offered } from '../components/Offered';
 import { PolicyDialog } from '../components/PolicyDialog';
 import { reasons } from '../components/reasons';
 import { OrderProgress } from '../components/OrderProgress';
@@ -49,6 +50,13 @@ export function Certificate() {
         </Group>
         <Actions detail={data} />
       </Group>
+      <NotOffered
+        denied={c.denied}
+        actions={{
+          ...(c.host ? { renewCertificate: 'renew it', changePolicy: 'change when it is renewed' } : {}),
+          revokeCertificate: 'revoke it',
+        }}
+      />
       {c.lastError && (
         <div className="sheet" role="status">
           <State severity="failed" word="The last try failed." /> {c.lastError}{' '}
@@ -63,9 +71,11 @@ export function Certificate() {
               What it says
             </Title>
             {c.host && (
-              <Button size="compact-xs" variant="default" onClick={policy.open}>
-                Renewal …
-              </Button>
+              <Offered operation="changePolicy" denied={c.denied}>
+                <Button size="compact-xs" variant="default" onClick={policy.open}>
+                  Renewal …
+                </Button>
+              </Offered>
             )}
           </Group>
           {changing && <PolicyDialog certificate={c} close={policy.close} />}
@@ -181,7 +191,7 @@ export function Certificate() {
 }
 
 function Actions({ detail }: { detail: CertificateDetail }) {
-  const { name, host } = detail.certificate;
+  const { name, host, denied } = detail.certificate;
   const cache = useQueryClient();
   const [asking, ask] = useDisclosure();
   const [reason, setReason] = useState<string | null>('unspecified');
@@ -214,15 +224,17 @@ function Actions({ detail }: { detail: CertificateDetail }) {
     <Stack gap={4} align="flex-end">
       <Group gap="xs">
         {held && (
-          <Button
-            size="xs"
-            loading={release.isPending}
-            onClick={() => {
-              release.mutate();
-            }}
-          >
-            Release hold
-          </Button>
+          <Offered operation="releaseCertificate" denied={denied}>
+            <Button
+              size="xs"
+              loading={release.isPending}
+              onClick={() => {
+                release.mutate();
+              }}
+            >
+              Release hold
+            </Button>
+          </Offered>
         )}
         <Button
           component="a"
@@ -234,19 +246,23 @@ function Actions({ detail }: { detail: CertificateDetail }) {
           Download chain
         </Button>
         {host && (
-          <Button
-            size="xs"
-            loading={renew.isPending}
-            onClick={() => {
-              renew.mutate();
-            }}
-          >
-            Renew now
-          </Button>
+          <Offered operation="renewCertificate" denied={denied}>
+            <Button
+              size="xs"
+              loading={renew.isPending}
+              onClick={() => {
+                renew.mutate();
+              }}
+            >
+              Renew now
+            </Button>
+          </Offered>
         )}
-        <Button size="xs" variant="default" onClick={ask.open}>
-          Revoke …
-        </Button>
+        <Offered operation="revokeCertificate" denied={denied}>
+          <Button size="xs" variant="default" onClick={ask.open}>
+            Revoke …
+          </Button>
+        </Offered>
       </Group>
       {release.error && <Failure error={release.error} />}
       {renew.error && <Failure error={renew.error} />}

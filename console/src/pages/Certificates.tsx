@@ -6,6 +6,8 @@ import { api, take, type CertificateInfo } from '../api/client';
 import { CommandLine, Failure } from '../components/Bits';
 import { LifeRing } from '../components/LifeRing';
 import { More } from '../components/More';
+import { NotOffered, Offered } from '../components/Offered';
+import { useDenied } from '../components/session';
 import { RevokeSeveral } from '../components/RevokeSeveral';
 import { State } from '../components/State';
 import { useNow } from '../components/useNow';
@@ -43,6 +45,7 @@ const stateWords: Record<string, string> = {
 /** All certificates: searched, filtered and sorted by the service, read on as they are scrolled to. */
 export function Certificates() {
   const now = useNow();
+  const denied = useDenied();
   const [params, setParams] = useSearchParams();
   const search = params.get('search') ?? '';
   const [asked] = useDebouncedValue(search.trim(), 250);
@@ -129,14 +132,19 @@ export function Certificates() {
               set('search', e.currentTarget.value);
             }}
           />
-          <Button size="xs" variant="default" onClick={several.open}>
-            Revoke several …
-          </Button>
-          <Button component={Link} to="/new" size="xs">
-            New certificate
-          </Button>
+          <Offered operation="revokeMany" denied={denied}>
+            <Button size="xs" variant="default" onClick={several.open}>
+              Revoke several …
+            </Button>
+          </Offered>
+          <Offered operation="submitRequest" denied={denied}>
+            <Button component={Link} to="/new" size="xs">
+              New certificate
+            </Button>
+          </Offered>
         </Group>
       </Group>
+      <NotOffered denied={denied} actions={{ submitRequest: 'request certificates' }} />
       {revoking && <RevokeSeveral close={several.close} />}
       {!data ? (
         <Loader aria-label="Loading" />

@@ -24,6 +24,8 @@ import { api, take, type HostInfo, type ServiceInfo } from '../api/client';
 import { BindDialog, type Binding } from '../components/BindDialog';
 import { CommandLine, Failure } from '../components/Bits';
 import { LookNow } from '../components/LookNow';
+import { NotOffered, Offered } from '../components/Offered';
+import { isDenied, useDenied } from '../components/session';
 import { More } from '../components/More';
 import { State } from '../components/State';
 import { useNow } from '../components/useNow';
@@ -57,6 +59,7 @@ const serviceStates = [
 export function Hosts() {
   const now = useNow();
   const [params, setParams] = useSearchParams();
+  const denied = useDenied();
   const view = params.get('view') === 'services' ? 'services' : 'hosts';
   const state = params.get('state') ?? '';
   const sort = params.get('sort') ?? 'name';
@@ -129,9 +132,15 @@ export function Hosts() {
               setSearch(e.currentTarget.value);
             }}
           />
-          <Invite now={now} />
+          <Offered operation="inviteHost" denied={denied}>
+            <Invite now={now} />
+          </Offered>
         </Group>
       </Group>
+      <NotOffered
+        denied={denied}
+        actions={{ inviteHost: 'invite hosts', bindService: 'bind certificates', look: 'look now' }}
+      />
       {view === 'services' ? (
         <ServiceList search={asked} state={state} sort={sort} now={now} />
       ) : (
@@ -277,6 +286,7 @@ export function ServiceTable({
 }) {
   const [binding, setBinding] = useState<Binding | null>(null);
   const [looking, setLooking] = useState<ServiceInfo | null>(null);
+  const denied = useDenied();
   if (services.length === 0) return <Text size="sm">No service was found there yet.</Text>;
   return (
     <>
@@ -330,43 +340,54 @@ export function ServiceTable({
                     {s.binding.certificate}
                   </Link>
                 ) : (
-                  <Link to={`/new?host=${s.host}&service=${encodeURIComponent(s.name)}`}>
-                    {s.look?.served ? 'not managed: request one' : 'none: request one'}
-                  </Link>
+                  <>
+                    {s.look?.served ? 'not managed' : 'none'}
+                    <Offered operation="bindService" denied={s.denied}>
+                      {': '}
+                      <Link to={`/new?host=${s.host}&service=${encodeURIComponent(s.name)}`}>
+                        request one
+                      </Link>
+                    </Offered>
+                  </>
                 )}
                 <Group gap={4} mt={2}>
-                  <Button
-                    size="compact-xs"
-                    variant="default"
-                    aria-label={`Look now: ${s.name}`}
-                    onClick={() => {
-                      setLooking(s);
-                    }}
-                  >
-                    Look now
-                  </Button>
-                  <Button
-                    size="compact-xs"
-                    variant="default"
-                    aria-label={`Bind a certificate to ${s.name}`}
-                    onClick={() => {
-                      setBinding({ service: s, takeOut: false });
-                    }}
-                  >
-                    Bind
-                  </Button>
-                  {s.binding && (
+                  <Offered operation="look" denied={denied}>
                     <Button
                       size="compact-xs"
                       variant="default"
-                      aria-label={`Take out the certificate of ${s.name}`}
+                      aria-label={`Look now: ${s.name}`}
                       onClick={() => {
-                        setBinding({ service: s, takeOut: true });
+                        setLooking(s);
                       }}
                     >
-                      Take out
+                      Look now
                     </Button>
-                  )}
+                  </Offered>
+                  <Offered operation="bindService" denied={s.denied}>
+                    <Button
+                      size="compact-xs"
+                      variant="default"
+                      aria-label={`Bind a certificate to ${s.name}`}
+                      onClick={() => {
+                        setBinding({ service: s, takeOut: false });
+                      }}
+                    >
+                      Bind
+                    </Button>
+                    {s.binding && (
+                      <Button
+                        size="compact-xs"
+                        variant="default"
+                        aria-label={`Take out the certificate of ${s.name}`}
+                        onClick={() => {
+                          setBinding({ service: s, takeOut: true });
+                        }}
+                      >
+                        Take out
+                      </Button>
+                    )}
+                  </Offered>
+                  {!isDenied('bindService', denied) && <NotYours service={s} />}
                 </Group>
               </td>
               <td className="nowrap">{when(s.look?.served?.notAfter, now)}</td>
@@ -376,6 +397,16 @@ export function ServiceTable({
       </table>
     </>
   );
+}
+
+/** Whose the host is, where it is somebody else's. */
+function NotYours({ service }: { service: ServiceInfo }) {
+  const why = service.denied?.find((d) => d.operations.includes('bindService'));
+  return why ? (
+    <span className="dim" role="note" title={why.cure}>
+      {why.reason}
+    </span>
+  ) : null;
 }
 
 /** Its kind, and what else clients call it. */

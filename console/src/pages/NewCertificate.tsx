@@ -19,11 +19,15 @@ import { Link, useNavigate, useSearchParams } from 'react-router';
 import { api, take, type HostDetail, type NewRequest, type RequestPreview } from '../api/client';
 import { CommandLine, Facts, Failure } from '../components/Bits';
 import { LeaveOut } from '../components/LeaveOut';
+import { NotOffered } from '../components/Offered';
+import { isDenied, useDenied } from '../components/session';
 import { unsaid } from '../components/unsaid';
 import { State, VerdictState } from '../components/State';
 import { useOnceKey } from '../components/useOnceKey';
 import { useNow } from '../components/useNow';
 import { shellWord, shortHost, when } from '../words';
+
+const requesting = { submitRequest: 'request certificates here' };
 
 const wishOf = (
   host: string,
@@ -48,6 +52,7 @@ const wishOf = (
 });
 
 export function NewCertificate() {
+  const denied = useDenied();
   const [params] = useSearchParams();
   const [part, setPart] = useState('');
   const [asked] = useDebouncedValue(part.trim(), 250);
@@ -69,7 +74,8 @@ export function NewCertificate() {
   });
   if (hosts.error) return <Failure error={hosts.error} />;
   if (!hosts.data || !profiles.data) return <Loader aria-label="Loading" />;
-  const joined = hosts.data.items.filter((h) => h.state === 'joined');
+  const joined = hosts.data.items.filter((h) => h.state === 'joined' && !isDenied('submitRequest', h.denied));
+  const mayNot = isDenied('submitRequest', denied);
   const choices = joined.map((h) => ({ value: h.name, label: h.online ? h.name : `${h.name} (away)` }));
   return (
     <Stack gap="md">
@@ -81,9 +87,13 @@ export function NewCertificate() {
           its key is made on the host; for one that is elsewhere, <Link to="/new/csr">bring a CSR</Link>
         </Text>
       </Group>
-      {joined.length === 0 && !part && !host ? (
+      <NotOffered denied={denied} actions={requesting} />
+      {!mayNot && <NotOffered denied={detail.data?.host.denied} actions={requesting} />}
+      {mayNot ? null : joined.length === 0 && !part && !host ? (
         <div className="sheet">
-          <Text size="sm">Keys are made on the host that uses them, so a host has to join first.</Text>
+          <Text size="sm">
+            Keys are made on the host that uses them, so a host of yours has to join first.
+          </Text>
           <CommandLine command="beacon host invite NAME" />
         </div>
       ) : (
@@ -109,7 +119,7 @@ export function NewCertificate() {
           }}
         />
       )}
-      {host && detail.data && (
+      {detail.data && !mayNot && !isDenied('submitRequest', detail.data.host.denied) && (
         <Wish
           key={host}
           host={detail.data}

@@ -4,6 +4,8 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useNavigate, useParams } from 'react-router';
 import { api, take } from '../api/client';
 import { CommandLine, Facts, Failure } from '../components/Bits';
+import { NotOffered, Offered } from '../components/Offered';
+import { useDenied } from '../components/session';
 import { CopyProfile, ProfileEditor } from '../components/ProfileEditor';
 import { State } from '../components/State';
 import { useNow } from '../components/useNow';
@@ -15,6 +17,7 @@ export function Profile() {
   const now = useNow();
   const cache = useQueryClient();
   const navigate = useNavigate();
+  const denied = useDenied();
   const [dialog, setDialog] = useState<'copy' | 'edit' | null>(null);
   const path = { params: { path: { id } } };
   const { data, error } = useQuery({
@@ -57,40 +60,47 @@ export function Profile() {
           />
         </Group>
         <Group gap="xs">
-          <Button
-            size="compact-sm"
-            variant="default"
-            onClick={() => {
-              setDialog('copy');
-            }}
-          >
-            Copy …
-          </Button>
-          {p.forPeople && yaml.data && (
+          <Offered operation="copyProfile" denied={denied}>
             <Button
               size="compact-sm"
               variant="default"
               onClick={() => {
-                setDialog('edit');
+                setDialog('copy');
               }}
             >
-              Change …
+              Copy …
             </Button>
+          </Offered>
+          {p.forPeople && yaml.data && (
+            <Offered operation="changeProfile" denied={denied}>
+              <Button
+                size="compact-sm"
+                variant="default"
+                onClick={() => {
+                  setDialog('edit');
+                }}
+              >
+                Change …
+              </Button>
+            </Offered>
           )}
           {p.forPeople && (
-            <Button
-              size="compact-sm"
-              variant="default"
-              loading={offer.isPending}
-              onClick={() => {
-                offer.mutate(!p.offered);
-              }}
-            >
-              {p.offered ? 'Withdraw' : 'Offer again'}
-            </Button>
+            <Offered operation={p.offered ? 'withdrawProfile' : 'offerProfile'} denied={denied}>
+              <Button
+                size="compact-sm"
+                variant="default"
+                loading={offer.isPending}
+                onClick={() => {
+                  offer.mutate(!p.offered);
+                }}
+              >
+                {p.offered ? 'Withdraw' : 'Offer again'}
+              </Button>
+            </Offered>
           )}
         </Group>
       </Group>
+      <NotOffered denied={denied} actions={{ changeProfile: 'change profiles' }} />
       {dialog === 'edit' && yaml.data && (
         <ProfileEditor
           id={p.id}

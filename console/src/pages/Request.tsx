@@ -4,6 +4,8 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { Link, useParams } from 'react-router';
 import { api, take, type RequestInfo } from '../api/client';
 import { CommandLine, Facts, Failure } from '../components/Bits';
+import { NotOffered, Offered } from '../components/Offered';
+import { isDenied, useSession } from '../components/session';
 import { OrderProgress } from '../components/OrderProgress';
 import { requestSeverity } from '../components/requests';
 import { State } from '../components/State';
@@ -100,8 +102,39 @@ export function Request() {
         </Group>
       )}
       {data.state === 'waiting-for-approval' && <Decide request={data} />}
+      <Withdraw request={data} />
       <CommandLine command={`beacon request show ${data.number}`} />
     </Stack>
+  );
+}
+
+const decisions = { approveRequest: 'approve it', amendRequest: 'amend it', refuseRequest: 'refuse it' };
+
+/** Its own requester, or an administrator, takes it back. */
+function Withdraw({ request }: { request: RequestInfo }) {
+  const cache = useQueryClient();
+  const me = useSession().data?.name;
+  const withdraw = useMutation({
+    mutationFn: () =>
+      take(api.POST('/api/v1/requests/{id}/withdraw', { params: { path: { id: request.number } } })),
+    onSuccess: () => cache.invalidateQueries({ queryKey: ['request', request.number] }),
+  });
+  if (request.requester !== me || !request.state.startsWith('waiting')) return null;
+  return (
+    <Offered operation="withdrawRequest" denied={request.denied}>
+      <Group>
+        <Button
+          variant="default"
+          loading={withdraw.isPending}
+          onClick={() => {
+            withdraw.mutate();
+          }}
+        >
+          Withdraw it
+        </Button>
+        {withdraw.error && <Failure error={withdraw.error} />}
+      </Group>
+    </Offered>
   );
 }
 
@@ -132,17 +165,22 @@ function Decide({ request }: { request: RequestInfo }) {
     onSuccess: again,
   });
   const error = approve.error ?? refuse.error ?? amend.error;
+  const why = <NotOffered denied={request.denied} actions={decisions} />;
+  if (isDenied('refuseRequest', request.denied)) return <section className="sheet">{why}</section>;
   return (
     <section className="sheet">
+      {why}
       <Group align="flex-end">
-        <Button
-          loading={approve.isPending}
-          onClick={() => {
-            approve.mutate();
-          }}
-        >
-          Approve
-        </Button>
+        <Offered operation="approveRequest" denied={request.denied}>
+          <Button
+            loading={approve.isPending}
+            onClick={() => {
+              approve.mutate();
+            }}
+          >
+            Approve
+          </Button>
+        </Offered>
         <TextInput
           label="Reason for refusing or amending; the requester reads it"
           w={400}
@@ -162,7 +200,7 @@ function Decide({ request }: { request: RequestInfo }) {
           Refuse
         </Button>
       </Group>
-      {before && (
+      {before && !isDenied('amendRequest', request.denied) && (
         <Group align="flex-end" mt="sm">
           <Textarea
             label="Names it shall have, one to a line; judged by the requester's zones"

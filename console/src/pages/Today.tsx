@@ -4,6 +4,7 @@ import { Link } from 'react-router';
 import { api, take, type Concern } from '../api/client';
 import { CommandLine, Failure } from '../components/Bits';
 import { Lookahead } from '../components/Lookahead';
+import { isDenied, useDenied } from '../components/session';
 import { State } from '../components/State';
 import { useNow } from '../components/useNow';
 import { when } from '../words';
@@ -69,6 +70,7 @@ export function Today() {
 }
 
 function ConcernRow({ concern: c, now }: { concern: Concern; now: number }) {
+  const denied = useDenied();
   return (
     <li className={classes.row}>
       <div className={classes.mark}>
@@ -83,7 +85,7 @@ function ConcernRow({ concern: c, now }: { concern: Concern; now: number }) {
           )}
         </div>
       </div>
-      {c.link && (
+      {c.link && !(c.link.startsWith('/new') && isDenied('submitRequest', denied)) && (
         <Button
           component={Link}
           to={c.link}

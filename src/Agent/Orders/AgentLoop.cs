@@ -13,6 +13,8 @@ namespace OrderlyBeacon.Agent.Orders;
 internal sealed class AgentLoop
 {
     private static readonly TimeSpan LongestPause = TimeSpan.FromSeconds(30),
+        LongestWait = TimeSpan.FromSeconds(25),
+        ShortestWait = TimeSpan.FromSeconds(1),
         AnchorsEvery = TimeSpan.FromHours(1);
     private readonly string _state;
     private readonly AgentSettings _settings;
@@ -22,6 +24,8 @@ internal sealed class AgentLoop
     private readonly CertificateStore _store;
     private readonly OrderBook _book;
     private readonly Instances _instances;
+    private DateTimeOffset _nextReport,
+        _nextAnchors;
 
     public AgentLoop(string state, AgentSettings settings, TimeProvider clock, Action<string> log)
     {
@@ -40,58 +44,18 @@ internal sealed class AgentLoop
         using var service = new ServiceClient(_identity, new Uri(_settings.Service));
         var carryOut = new CarryOut(_store, journal, bounds, _instances, service, _identity, _clock);
         var pause = TimeSpan.Zero;
-        var (nextReport, nextAnchors) = (DateTimeOffset.MinValue, DateTimeOffset.MinValue);
         while (!ct.IsCancellationRequested)
         {
             try
             {
                 foreach (var (order, result) in _book.Unsent())
                     await DeliverAsync(service, order, result, ct);
-                if (_clock.GetUtcNow() >= _identity.Planned())
-                {
-                    await _identity.RenewAsync(new Uri(_settings.Service), _settings.Host, ct);
-                    service.Renew();
-                    _log("the agent's own certificate is renewed");
-                }
-                if (_clock.GetUtcNow() >= nextAnchors)
-                {
-                    if (await _identity.RefreshAnchorsAsync(new Uri(_settings.Service), ct))
-                    {
-                        service.Renew();
-                        _log("the service has other roots now; they are trusted");
-                    }
-                    nextAnchors = _clock.GetUtcNow() + AnchorsEvery;
-                }
-                if (_clock.GetUtcNow() >= nextReport)
-                {
-                    await service.ReportAsync(
-                        await Surroundings.DescribeAsync(_instances, _store, bounds, _clock, ct) with
-                        {
-                            Anchors = _identity.AnchorThumbprints(),
-                        },
-                        ct
-                    );
-                    nextReport = _clock.GetUtcNow() + TimeSpan.FromSeconds(Math.Max(1, _settings.ReportSeconds));
-                }
-                var wait = nextReport - _clock.GetUtcNow();
-                var orders = await service.WorkAsync(
-                    wait > TimeSpan.FromSeconds(25) ? TimeSpan.FromSeconds(25)
-                        : wait < TimeSpan.FromSeconds(1) ? TimeSpan.FromSeconds(1)
-                        : wait,
-                    ct
-                );
+                await RefreshIdentityAsync(service, ct);
+                await ReportIfDueAsync(service, bounds, ct);
+                var orders = await service.WorkAsync(NextWait(), ct);
                 pause = TimeSpan.Zero;
                 foreach (var order in orders.Orders.OfType<Order>())
-                {
-                    if (_book.Find(order.Id) is not { } result)
-                    {
-                        result = await carryOut.RunAsync(order, _log, ct);
-                        _book.Keep(order.Id, result);
-                        if (order.Kind is not (OrderKind.Look or OrderKind.Plan))
-                            nextReport = DateTimeOffset.MinValue;
-                    }
-                    await DeliverAsync(service, order.Id, result, ct);
-                }
+                    await DeliverAsync(service, order.Id, await DoneAsync(carryOut, order, ct), ct);
             }
             catch (BeaconProblem p) when (!ct.IsCancellationRequested)
             {
@@ -104,6 +68,55 @@ internal sealed class AgentLoop
                 await Task.Delay(pause * (0.5 + Random.Shared.NextDouble()), _clock, ct);
             }
         }
+    }
+
+    /// <summary>Renews its own certificate when it is time, and learns of other roots.</summary>
+    private async Task RefreshIdentityAsync(ServiceClient service, CancellationToken ct)
+    {
+        if (_clock.GetUtcNow() >= _identity.Planned())
+        {
+            await _identity.RenewAsync(new Uri(_settings.Service), _settings.Host, ct);
+            service.Renew();
+            _log("the agent's own certificate is renewed");
+        }
+        if (_clock.GetUtcNow() < _nextAnchors)
+            return;
+        if (await _identity.RefreshAnchorsAsync(new Uri(_settings.Service), ct))
+        {
+            service.Renew();
+            _log("the service has other roots now; they are trusted");
+        }
+        _nextAnchors = _clock.GetUtcNow() + AnchorsEvery;
+    }
+
+    private async Task ReportIfDueAsync(ServiceClient service, BoundBook bounds, CancellationToken ct)
+    {
+        if (_clock.GetUtcNow() < _nextReport)
+            return;
+        var report = await Surroundings.DescribeAsync(_instances, _store, bounds, _clock, ct);
+        await service.ReportAsync(report with { Anchors = _identity.AnchorThumbprints() }, ct);
+        _nextReport = _clock.GetUtcNow() + TimeSpan.FromSeconds(Math.Max(1, _settings.ReportSeconds));
+    }
+
+    /// <summary>How long a poll may wait: until the next report, within what the service and the network keep open.</summary>
+    private TimeSpan NextWait()
+    {
+        var wait = _nextReport - _clock.GetUtcNow();
+        return wait > LongestWait ? LongestWait
+            : wait < ShortestWait ? ShortestWait
+            : wait;
+    }
+
+    /// <summary>Carries an order out, unless it was already: then what came of it is still known.</summary>
+    private async Task<OrderResult> DoneAsync(CarryOut carryOut, Order order, CancellationToken ct)
+    {
+        if (_book.Find(order.Id) is { } known)
+            return known;
+        var result = await carryOut.RunAsync(order, _log, ct);
+        _book.Keep(order.Id, result);
+        if (order.Kind is not (OrderKind.Look or OrderKind.Plan))
+            _nextReport = DateTimeOffset.MinValue;
+        return result;
     }
 
     private async Task DeliverAsync(ServiceClient service, long order, OrderResult result, CancellationToken ct)

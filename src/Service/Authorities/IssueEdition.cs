@@ -1,9 +1,9 @@
 using System.Security.Cryptography;
 using OrderlyBeacon.Contracts;
-using OrderlyBeacon.Core.Journal;
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Enrolment;
 using OrderlyBeacon.Core.Issuing;
+using OrderlyBeacon.Core.Journal;
 using OrderlyBeacon.Core.Keys;
 using OrderlyBeacon.Core.Names;
 using OrderlyBeacon.Core.Profiles;

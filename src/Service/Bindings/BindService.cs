@@ -76,7 +76,13 @@ public sealed class BindService(
             (await db.Certificates.SingleAsync(c => c.Id == certificate.Id, ct)).Waiting();
             var order = WorkOrder.Of(now, host.Id, Content(OrderKind.Bind, wish, edition.Serial, service), certificate.Id, null);
             db.Orders.Add(order);
-            await db.Note(now, caller.Actor, JournalAction.BindingOrdered, $"{host.Name}/{service}", $"{certificate.Name}, serial {edition.Serial}");
+            await db.Note(
+                now,
+                caller.Actor,
+                JournalAction.BindingOrdered,
+                $"{host.Name}/{service}",
+                $"{certificate.Name}, serial {edition.Serial}"
+            );
             await write.CommitAsync(ct);
             id = order.Id;
         }

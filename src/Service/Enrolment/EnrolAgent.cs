@@ -146,7 +146,11 @@ public sealed class EnrolAgent(
         var recorded = await issue.RunAsync(
             OwnEnrolments.ForAgent(profile, host.Name, clock.GetUtcNow()),
             csr.PublicKey,
-            new(certificate.Name, EditionState.Current, Actor.Agent(host.Name), "EST") { CertificateId = certificate.Id, AgentOf = host.Id },
+            new(certificate.Name, EditionState.Current, Actor.Agent(host.Name), "EST")
+            {
+                CertificateId = certificate.Id,
+                AgentOf = host.Id,
+            },
             ct
         );
         changes.Tell("certificate", certificate.Name);

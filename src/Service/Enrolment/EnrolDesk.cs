@@ -1,10 +1,10 @@
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
-using OrderlyBeacon.Core.Journal;
 using OrderlyBeacon.Core.Enrolment;
 using OrderlyBeacon.Core.Formats;
 using OrderlyBeacon.Core.Issuing;
+using OrderlyBeacon.Core.Journal;
 using OrderlyBeacon.Core.Profiles;
 using OrderlyBeacon.Core.Requests;
 using OrderlyBeacon.Service.Authorities;
@@ -107,7 +107,11 @@ public sealed class EnrolDesk(
         return await IssueAsync(
             granted,
             csr,
-            new(certificate.Name, EditionState.Current, Actor.Of(certificate.Owner), "EST") { CertificateId = certificate.Id, Renews = held.Serial },
+            new(certificate.Name, EditionState.Current, Actor.Of(certificate.Owner), "EST")
+            {
+                CertificateId = certificate.Id,
+                Renews = held.Serial,
+            },
             ct
         );
     }

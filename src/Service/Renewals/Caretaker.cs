@@ -60,7 +60,11 @@ internal sealed class Caretaker(
         if (!wake.IsTime())
             return;
         await _guarded.RunAsync("renewals", RenewDueAsync, ct);
-        await _guarded.RunAsync("CRL", (s, ct) => s.GetRequiredService<PublishCrl>().RunAsync(Actor.System, "due", CrlOccasion.Due, ct), ct);
+        await _guarded.RunAsync(
+            "CRL",
+            (s, ct) => s.GetRequiredService<PublishCrl>().RunAsync(Actor.System, "due", CrlOccasion.Due, ct),
+            ct
+        );
         await _guarded.RunAsync("own certificate", (s, ct) => s.GetRequiredService<ServiceCertificate>().RenewIfDueAsync(ct), ct);
         await _guarded.RunAsync("approved requests", FinishAsync, ct);
         await _guarded.RunAsync("OCSP responder", (s, ct) => s.GetRequiredService<ResponderCertificates>().RenewIfDueAsync(ct), ct);
@@ -177,7 +181,13 @@ internal sealed class Caretaker(
         foreach (var r in await db.Requests.Where(r => r.State == RequestState.Draft).ToListAsync(ct))
         {
             r.Refuse("The service was stopped before it could answer; submit it again.", "system");
-            await db.Note(now, Actor.System, JournalAction.RequestCutOff, $"request {r.Id}", "the service was stopped before it was answered");
+            await db.Note(
+                now,
+                Actor.System,
+                JournalAction.RequestCutOff,
+                $"request {r.Id}",
+                "the service was stopped before it was answered"
+            );
         }
         await write.CommitAsync(ct);
     }

@@ -108,7 +108,13 @@ public sealed class Consents(BeaconDb db, TimeProvider clock)
             ?? throw new BeaconProblem(ProblemCode.NotFound, $"There is no consent {id}.", "See beacon consent list.");
         var now = clock.GetUtcNow();
         row.Give(caller.Name, now);
-        await db.Note(now, caller.Actor, JournalAction.ConsentGiven, $"consent {id}", $"{row.Operation} {row.About}, asked for by {row.By}");
+        await db.Note(
+            now,
+            caller.Actor,
+            JournalAction.ConsentGiven,
+            $"consent {id}",
+            $"{row.Operation} {row.About}, asked for by {row.By}"
+        );
         await write.CommitAsync(ct);
     }
 

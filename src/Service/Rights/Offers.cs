@@ -10,6 +10,7 @@ public sealed class Offers(BeaconOptions options)
     private static readonly Operation[] OnHost = [Operation.GiveHost, Operation.RemoveHost, Operation.MeetHost, Operation.SubmitRequest],
         OnService = [Operation.PlanBinding, Operation.BindService, Operation.UnbindService],
         OnCertificate =
+
         [
             Operation.RenewCertificate,
             Operation.ChangePolicy,
@@ -47,11 +48,7 @@ public sealed class Offers(BeaconOptions options)
             Denied = Of(caller.Who, MayAct.RequestThing(request.Number, request.Requester), OnRequest),
         };
 
-    public CertificateDetail To(Caller caller, CertificateDetail detail) =>
-        detail with
-        {
-            Certificate = To(caller, detail.Certificate),
-        };
+    public CertificateDetail To(Caller caller, CertificateDetail detail) => detail with { Certificate = To(caller, detail.Certificate) };
 
     public Page<T> To<T>(Page<T> page, Func<T, T> each) => page with { Items = [.. page.Items.Select(each)] };
 

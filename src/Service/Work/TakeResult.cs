@@ -174,7 +174,13 @@ public sealed class TakeResult(
             if (await db.Bindings.FirstOrDefaultAsync(b => b.ServiceId == service.Id, ct) is { } binding)
                 db.Bindings.Remove(binding);
             reports.TakeLooks(service, [.. result.Looks ?? []], host.Name, null);
-            await db.Note(now, Actor.Agent(host.Name), JournalAction.ServiceUnbound, $"{host.Name}/{name}", $"as it was before, order {order.Id}");
+            await db.Note(
+                now,
+                Actor.Agent(host.Name),
+                JournalAction.ServiceUnbound,
+                $"{host.Name}/{name}",
+                $"as it was before, order {order.Id}"
+            );
         }
     }
 }

@@ -38,6 +38,25 @@ internal static class Composition
 {
     public static void AddBeacon(this IServiceCollection s, BeaconOptions options, bool hosted)
     {
+        AddKept(s, options);
+        foreach (var scoped in Scoped)
+            s.AddScoped(scoped);
+        if (hosted)
+        {
+            s.AddHostedService(p => p.GetRequiredService<EditionLedger>());
+            s.AddHostedService<Caretaker>();
+            s.AddHostedService<Errands>();
+        }
+
+        AddWeb(s, options);
+        // The document is written by the build and served as it is: describing itself anew would cost a running service memory.
+        if (!hosted)
+            Describe(s);
+    }
+
+    /// <summary>What lives as long as the service.</summary>
+    private static void AddKept(IServiceCollection s, BeaconOptions options)
+    {
         s.AddSingleton(options);
         s.AddSingleton(TimeProvider.System);
         s.AddSingleton<WriteGate>();
@@ -64,6 +83,11 @@ internal static class Composition
         s.AddSingleton<EditionLedger>();
         s.AddSingleton<IssueEdition>();
         s.AddSingleton<ServiceCertificate>();
+        s.AddSingleton<IRenewsItself>(p => p.GetRequiredService<ServiceCertificate>());
+        s.AddSingleton<IRenewsItself>(p => p.GetRequiredService<ResponderCertificates>());
+        s.AddSingleton<IHearsOfRevocations>(p => p.GetRequiredService<OcspDesk>());
+        s.AddSingleton<IHearsOfRevocations>(p => p.GetRequiredService<ServiceCertificate>());
+        s.AddSingleton<IHearsOfRevocations>(p => p.GetRequiredService<ResponderCertificates>());
         s.AddSingleton<ProfileCatalogue>();
         s.AddSingleton<SignInDesk>();
         s.AddSingleton<SignInThrottle>();
@@ -78,72 +102,71 @@ internal static class Composition
         s.AddSingleton<JudgeLook>();
         s.AddSingleton<KnownNames>();
         s.AddSingleton<Presence>();
-        foreach (
-            var scoped in new[]
-            {
-                typeof(FoundAuthorities),
-                typeof(PublishCrl),
-                typeof(DecideEnrolment),
-                typeof(DecideAgain),
-                typeof(AmendRequest),
-                typeof(EnrolDesk),
-                typeof(EnrolAgent),
-                typeof(ChangePeople),
-                typeof(Consents),
-                typeof(Owners),
-                typeof(Attempts),
-                typeof(ForeignClaims),
-                typeof(HouseConcerns),
-                typeof(Suggestions),
-                typeof(Trust.LookaheadQuery),
-                typeof(MeetAgent),
-                typeof(WishReading),
-                typeof(CarryOutRequest),
-                typeof(SubmitRequest),
-                typeof(DecideRequest),
-                typeof(InviteHost),
-                typeof(RemoveHost),
-                typeof(TakeReport),
-                typeof(AnswerCsr),
-                typeof(TakeResult),
-                typeof(OrderDesk),
-                typeof(ServiceQueries),
-                typeof(Hosts.HostQueries),
-                typeof(BindService),
-                typeof(CertificateQueries),
-                typeof(CertificateList),
-                typeof(RevokeEdition),
-                typeof(ReleaseEdition),
-                typeof(RevokeMany),
-                typeof(AnnounceRevocations),
-                typeof(InstallAnswer),
-                typeof(InstallRoot),
-                typeof(PublishRootCrl),
-                typeof(AuthorityQueries),
-                typeof(RenewAuthority),
-                typeof(TakeUpGeneration),
-                typeof(UndoRenewal),
-                typeof(RehearseRenewal),
-                typeof(ChangeProfile),
-                typeof(AskParent),
-                typeof(TakeBackup),
-                typeof(RestoreBackup),
-                typeof(CollectAnswer),
-                typeof(CheckHierarchy),
-                typeof(OrderRenewal),
-                typeof(TodayQuery),
-                typeof(LookFromHost),
-                typeof(EstDoor),
-            }
-        )
-            s.AddScoped(scoped);
-        if (hosted)
-        {
-            s.AddHostedService(p => p.GetRequiredService<EditionLedger>());
-            s.AddHostedService<Caretaker>();
-            s.AddHostedService<Errands>();
-        }
+    }
 
+    /// <summary>What lives for one call or one piece of a round.</summary>
+    private static readonly Type[] Scoped =
+    [
+        typeof(FoundAuthorities),
+        typeof(PublishCrl),
+        typeof(DecideEnrolment),
+        typeof(DecideAgain),
+        typeof(AmendRequest),
+        typeof(EnrolDesk),
+        typeof(EnrolAgent),
+        typeof(ChangePeople),
+        typeof(Consents),
+        typeof(Owners),
+        typeof(Attempts),
+        typeof(ForeignClaims),
+        typeof(HouseConcerns),
+        typeof(Suggestions),
+        typeof(Trust.LookaheadQuery),
+        typeof(MeetAgent),
+        typeof(WishReading),
+        typeof(CarryOutRequest),
+        typeof(SubmitRequest),
+        typeof(DecideRequest),
+        typeof(InviteHost),
+        typeof(RemoveHost),
+        typeof(TakeReport),
+        typeof(AnswerCsr),
+        typeof(TakeResult),
+        typeof(OrderDesk),
+        typeof(ServiceQueries),
+        typeof(Hosts.HostQueries),
+        typeof(BindService),
+        typeof(CertificateQueries),
+        typeof(CertificateList),
+        typeof(RevokeEdition),
+        typeof(ReleaseEdition),
+        typeof(RevokeMany),
+        typeof(AnnounceRevocations),
+        typeof(InstallAnswer),
+        typeof(InstallRoot),
+        typeof(PublishRootCrl),
+        typeof(AuthorityQueries),
+        typeof(RenewAuthority),
+        typeof(TakeUpGeneration),
+        typeof(UndoRenewal),
+        typeof(RehearseRenewal),
+        typeof(ChangeProfile),
+        typeof(AskParent),
+        typeof(TakeBackup),
+        typeof(RestoreBackup),
+        typeof(CollectAnswer),
+        typeof(CheckHierarchy),
+        typeof(WantedPoints),
+        typeof(LookAtPoints),
+        typeof(GenerationFindings),
+        typeof(OrderRenewal),
+        typeof(TodayQuery),
+        typeof(LookFromHost),
+        typeof(EstDoor),
+    ];
+
+    private static void AddWeb(IServiceCollection s, BeaconOptions options)
+    {
         s.AddAuthentication(Caller.Scheme).AddScheme<AuthenticationSchemeOptions, BeaconAuthentication>(Caller.Scheme, null);
         // Tokens are random and kept as hashes; the framework's key ring would be loaded for nothing.
         foreach (var ring in s.Where(d => d.ImplementationType?.Name == "DataProtectionHostedService").ToList())
@@ -156,9 +179,6 @@ internal static class Composition
             o.SerializerOptions.NumberHandling = JsonNumberHandling.Strict;
             o.SerializerOptions.MaxDepth = 32;
         });
-        // The document is written by the build and served as it is: describing itself anew would cost a running service memory.
-        if (!hosted)
-            Describe(s);
     }
 
     // A method of its own, so that what it needs is loaded only where it runs.

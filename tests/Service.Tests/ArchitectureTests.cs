@@ -5,7 +5,7 @@ using OrderlyBeacon.Core;
 namespace OrderlyBeacon.Service.Tests;
 
 /// <summary>The walls of the house, asserted from the assemblies.</summary>
-public sealed class ArchitectureTests
+public sealed partial class ArchitectureTests
 {
     private static Assembly Load(string name) => Assembly.LoadFrom(Path.Combine(AppContext.BaseDirectory, name + ".dll"));
 
@@ -63,6 +63,54 @@ public sealed class ArchitectureTests
             }
         )
             Assert.DoesNotContain(member, used.Members);
+    }
+
+    /// <summary>Methods that only list what there is: commands with their options, the database's tables.</summary>
+    [GeneratedRegex(@"\bCommand \w+\(|IEnumerable<Command> \w+\(|void OnModelCreating\(")]
+    private static partial Regex Lists();
+
+    [Fact]
+    public void Methods_are_read_at_a_glance()
+    {
+        const int most = 60;
+        var sources = Directory
+            .EnumerateFiles(Path.Combine(Programs.Root, "src"), "*.cs", SearchOption.AllDirectories)
+            .Where(f => !f.Contains("/obj/") && !f.Contains("/bin/") && !f.Contains("/Migrations/"));
+        var tooLong = sources.SelectMany(f => MethodsOf(f).Where(m => m.Lines > most && !Lists().IsMatch(m.Head)));
+        var said = string.Join("\n", tooLong.Select(m => $"{m.Head}: {m.Lines} lines"));
+        Assert.True(said.Length == 0, said);
+    }
+
+    /// <summary>By the formatter's indentation: a method with a body begins and ends at the same depth.</summary>
+    private static IEnumerable<(string Head, int Lines)> MethodsOf(string file)
+    {
+        var lines = File.ReadAllLines(file);
+        for (var i = 1; i < lines.Length; i++)
+        {
+            if (lines[i] is not ("    {" or "        {"))
+                continue;
+            var indent = lines[i][..^1];
+            var head = i - 1;
+            while (head > 0 && (lines[head].StartsWith(indent + " ") || lines[head].StartsWith(indent + ")")))
+                head--;
+            var end = Array.FindIndex(lines, i, l => l.StartsWith(indent + "}"));
+            var isMethod = lines[head].Contains('(') && !lines[head].EndsWith("= new()") && !lines[head].Contains(" class ") && !lines[head].Contains(" record ");
+            if (isMethod && indent.Length > 0 && (indent.Length == 4 || !lines[head].TrimStart().StartsWith("if ")))
+                yield return ($"{Path.GetFileName(file)}: {lines[head].Trim()}", end - head + 1);
+        }
+    }
+
+    [Fact]
+    public void Constructors_take_seven_parts_at_most()
+    {
+        var types = new[] { "beacond", "beacon-agent", "beacon", "OrderlyBeacon.Core" }
+            .SelectMany(n => Load(n).GetTypes())
+            // A record is a shape of data, with as many members as there are facts.
+            .Where(t => t.GetMethod("<Clone>$") is null && !t.Name.Contains('<') && !typeof(Delegate).IsAssignableFrom(t));
+        var wide = types
+            .SelectMany(t => t.GetConstructors(BindingFlags.Instance | BindingFlags.Public | BindingFlags.NonPublic))
+            .Where(c => c.GetParameters().Length > 7);
+        Assert.Empty(wide.Select(c => $"{c.DeclaringType}: {c.GetParameters().Length}"));
     }
 
     [Fact]

@@ -53,7 +53,7 @@ public sealed class OffersTests(AttackedWorld world) : IClassFixture<AttackedWor
                 "bindService",
                 $"services/{host}/{host}",
                 n => n,
-                "PUT",
+                "POST",
                 $"services/{host}/{host}/binding",
                 """{"certificate":"nothing","port":null}"""
             ),

@@ -3,10 +3,11 @@ import { useQuery } from '@tanstack/react-query';
 import { Link, useParams } from 'react-router';
 import { api, take } from '../api/client';
 import { CommandLine, Facts, Failure } from '../components/Bits';
+import { HostState } from '../components/HostState';
 import { Looks } from '../components/Looks';
+import { ServiceTable } from '../components/ServiceTable';
 import { useNow } from '../components/useNow';
 import { shortHost, when } from '../words';
-import { HostState, ServiceTable } from './Hosts';
 
 export function Host() {
   const name = useParams().name ?? '';

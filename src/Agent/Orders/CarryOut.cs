@@ -35,42 +35,7 @@ internal sealed class CarryOut(
         }
         try
         {
-            var swap = new SwapRun(store, journal, bounds, clock, Step);
-            // What could not be put back at the time is put back before anything else is changed.
-            if (order.Kind is OrderKind.Obtain or OrderKind.Bind or OrderKind.Unbind)
-                await swap.RecoverAsync(instances.Find, ct);
-            switch (order.Kind)
-            {
-                case OrderKind.Obtain:
-                    return Done(steps, await ObtainAsync(order, swap, Step, ct));
-                case OrderKind.Bind:
-                    return Done(steps, await PutInAsync(order, Entry(order), swap, Step, ct));
-                case OrderKind.Unbind:
-                    await swap.UnbindAsync(order.Id, instances.Service(order.Services![0]), ct);
-                    return Done(steps, await LookAtAsync(order.Services[0], ct));
-                case OrderKind.Plan:
-                    var service = instances.Service(order.Services![0]);
-                    return new(
-                        true,
-                        null,
-                        steps,
-                        null,
-                        order.Certificate is null ? swap.DescribeRemoval(service) : swap.Describe(Entry(order), service, order.Port)
-                    );
-                case OrderKind.Look:
-                    var probe = new Probe(order.Address!, order.Port ?? 443, order.ServerName ?? order.Address!, order.Protocol);
-                    return Done(steps, [await TlsProbe.LookAsync(probe, clock, ct)]);
-                case OrderKind.Meet:
-                    using (var own = identity.Load())
-                        await BeMet.RunAsync(order.Id, order.Address ?? "", own, text => beacon.StepAsync(order.Id, text, ct), ct);
-                    return Done(steps, []);
-                default:
-                    throw new BeaconProblem(
-                        ProblemCode.ConfigurationUnsupported,
-                        "This agent does not know orders of that kind.",
-                        "Update the agent."
-                    );
-            }
+            return await DoAsync(order, steps, Step, ct);
         }
         catch (BeaconProblem p) when (p.Code != ProblemCode.Unreachable)
         {
@@ -91,6 +56,46 @@ internal sealed class CarryOut(
                 null,
                 null
             );
+        }
+    }
+
+    private async Task<OrderResult> DoAsync(Order order, List<string> steps, Action<string> step, CancellationToken ct)
+    {
+        var swap = new SwapRun(store, journal, bounds, clock, step);
+        // What could not be put back at the time is put back before anything else is changed.
+        if (order.Kind is OrderKind.Obtain or OrderKind.Bind or OrderKind.Unbind)
+            await swap.RecoverAsync(instances.Find, ct);
+        switch (order.Kind)
+        {
+            case OrderKind.Obtain:
+                return Done(steps, await ObtainAsync(order, swap, step, ct));
+            case OrderKind.Bind:
+                return Done(steps, await PutInAsync(order, Entry(order), swap, step, ct));
+            case OrderKind.Unbind:
+                await swap.UnbindAsync(order.Id, instances.Service(order.Services![0]), ct);
+                return Done(steps, await LookAtAsync(order.Services[0], ct));
+            case OrderKind.Plan:
+                var service = instances.Service(order.Services![0]);
+                return new(
+                    true,
+                    null,
+                    steps,
+                    null,
+                    order.Certificate is null ? swap.DescribeRemoval(service) : swap.Describe(Entry(order), service, order.Port)
+                );
+            case OrderKind.Look:
+                var probe = new Probe(order.Address!, order.Port ?? 443, order.ServerName ?? order.Address!, order.Protocol);
+                return Done(steps, [await TlsProbe.LookAsync(probe, clock, ct)]);
+            case OrderKind.Meet:
+                using (var own = identity.Load())
+                    await BeMet.RunAsync(order.Id, order.Address ?? "", own, text => beacon.StepAsync(order.Id, text, ct), ct);
+                return Done(steps, []);
+            default:
+                throw new BeaconProblem(
+                    ProblemCode.ConfigurationUnsupported,
+                    "This agent does not know orders of that kind.",
+                    "Update the agent."
+                );
         }
     }
 

@@ -14,7 +14,6 @@ internal static class TlsProbe
 
     public static async Task<LookReport> LookAsync(Probe probe, TimeProvider clock, CancellationToken ct)
     {
-        var (address, port, serverName, protocol) = probe;
         using var limit = CancellationTokenSource.CreateLinkedTokenSource(ct);
         limit.CancelAfter(Patience);
         var chain = new List<string>();
@@ -23,9 +22,9 @@ internal static class TlsProbe
         {
             try
             {
-                var ip = await AddressOfAsync(address, limit.Token);
+                var ip = await AddressOfAsync(probe.Address, limit.Token);
                 socket = new Socket(ip.AddressFamily, SocketType.Stream, ProtocolType.Tcp) { NoDelay = true };
-                await socket.ConnectAsync(ip, port, limit.Token);
+                await socket.ConnectAsync(ip, probe.Port, limit.Token);
             }
             catch (SocketException e)
             {
@@ -35,44 +34,9 @@ internal static class TlsProbe
             {
                 return Report(LookOutcome.NoAnswer, $"no answer within {Patience.TotalSeconds:0} seconds");
             }
-
-            await using var stream = new NetworkStream(socket, ownsSocket: false);
-            await using var tls = new SslStream(stream);
             try
             {
-                if (WaysToTls.Of(protocol) is { } way && await way.GoAsync(stream, limit.Token) is { } refusal)
-                    return Report(refusal.IsOffered ? LookOutcome.HandshakeFailed : LookOutcome.PlainOnly, refusal.Words);
-                await tls.AuthenticateAsClientAsync(
-                    new SslClientAuthenticationOptions
-                    {
-                        TargetHost = serverName,
-                        EnabledSslProtocols = SslProtocols.Tls12 | SslProtocols.Tls13,
-                        // Everything is taken: the judgement is made on what was sent, and says more than the platform does.
-                        CertificateChainPolicy = new X509ChainPolicy
-                        {
-                            DisableCertificateDownloads = true,
-                            RevocationMode = X509RevocationMode.NoCheck,
-                            TrustMode = X509ChainTrustMode.CustomRootTrust,
-                            VerificationFlags = X509VerificationFlags.AllFlags,
-                        },
-                        RemoteCertificateValidationCallback = (_, certificate, built, _) =>
-                        {
-                            if (certificate is not null)
-                            {
-                                chain.Add(Convert.ToBase64String(certificate.GetRawCertData()));
-                                foreach (var extra in built?.ChainPolicy.ExtraStore ?? [])
-                                {
-                                    var text = Convert.ToBase64String(extra.RawData);
-                                    if (chain.Count < LookReport.MostCertificates && !chain.Contains(text))
-                                        chain.Add(text);
-                                }
-                            }
-                            return true;
-                        },
-                    },
-                    limit.Token
-                );
-                return Report(LookOutcome.Served, "", tls.SslProtocol == SslProtocols.Tls13 ? "TLS 1.3" : "TLS 1.2");
+                return await GreetAsync(socket, limit.Token);
             }
             catch (Exception e) when (e is AuthenticationException or IOException)
             {
@@ -88,8 +52,51 @@ internal static class TlsProbe
             socket?.Dispose();
         }
 
+        async Task<LookReport> GreetAsync(Socket open, CancellationToken within)
+        {
+            await using var stream = new NetworkStream(open, ownsSocket: false);
+            await using var tls = new SslStream(stream);
+            if (WaysToTls.Of(probe.Protocol) is { } way && await way.GoAsync(stream, within) is { } refusal)
+                return Report(refusal.IsOffered ? LookOutcome.HandshakeFailed : LookOutcome.PlainOnly, refusal.Words);
+            await tls.AuthenticateAsClientAsync(TakeEverything(probe.Name, chain), within);
+            return Report(LookOutcome.Served, "", tls.SslProtocol == SslProtocols.Tls13 ? "TLS 1.3" : "TLS 1.2");
+        }
+
         LookReport Report(LookOutcome outcome, string message, string? protocol = null) =>
-            new(address, port, serverName, clock.GetUtcNow(), outcome, message, protocol, chain);
+            new(probe.Address, probe.Port, probe.Name, clock.GetUtcNow(), outcome, message, protocol, chain);
+    }
+
+    /// <summary>Everything is taken: the judgement is made on what was sent, and says more than the platform does.</summary>
+    /// <param name="chain">Gets what was sent.</param>
+    private static SslClientAuthenticationOptions TakeEverything(string serverName, List<string> chain) =>
+        new()
+        {
+            TargetHost = serverName,
+            EnabledSslProtocols = SslProtocols.Tls12 | SslProtocols.Tls13,
+            CertificateChainPolicy = new X509ChainPolicy
+            {
+                DisableCertificateDownloads = true,
+                RevocationMode = X509RevocationMode.NoCheck,
+                TrustMode = X509ChainTrustMode.CustomRootTrust,
+                VerificationFlags = X509VerificationFlags.AllFlags,
+            },
+            RemoteCertificateValidationCallback = (_, certificate, built, _) =>
+            {
+                if (certificate is not null)
+                    Keep(certificate.GetRawCertData(), built?.ChainPolicy.ExtraStore, chain);
+                return true;
+            },
+        };
+
+    private static void Keep(byte[] leaf, X509Certificate2Collection? others, List<string> chain)
+    {
+        chain.Add(Convert.ToBase64String(leaf));
+        foreach (var extra in others ?? [])
+        {
+            var text = Convert.ToBase64String(extra.RawData);
+            if (chain.Count < LookReport.MostCertificates && !chain.Contains(text))
+                chain.Add(text);
+        }
     }
 
     /// <summary>Whether a service that has no TLS answers at all.</summary>

@@ -54,43 +54,14 @@ internal sealed class SwapRun(CertificateStore store, SwapJournal journal, Bound
         CancellationToken ct
     )
     {
-        step("checking the certificate and its key");
-        Preflight.CheckEdition(entry, known, clock.GetUtcNow());
-        step("testing the configuration as it is");
-        foreach (var c in services.Select(s => s.Instance).Distinct())
-            c.Test(c.Files);
-        var plan = SwapPlan.Of(store, bounds, entry, services, port);
-        foreach (var p in plan.Parts)
-        {
-            Preflight.CheckName(p.Change, entry.Leaf());
-            Preflight.CheckPorts(p.Change);
-        }
-        step("testing the configuration with the new edition");
-        plan.Render(store);
-        plan.Test();
-
+        var plan = Prepared(entry, services, port, known);
         step(plan.Instances.Count == 1 ? "looking at what this server serves now" : "looking at what these servers serve now");
         var neighbours = new Neighbours(clock);
         await neighbours.LookBeforeAsync(plan.Instances, ct);
         if (neighbours.LeftOut > 0)
             step($"{neighbours.LeftOut} of their names are not looked at: {Neighbours.Most} are, at most");
 
-        var record = journal.Open(
-            new(
-                order,
-                null,
-                entry.File.Certificate,
-                entry.File.Serial,
-                store.InUseLink(entry.File.Certificate),
-                null,
-                store.LinkTargetFor(entry),
-                []
-            )
-            {
-                Instances = [.. plan.Instances.Select(i => i.Id.Name)],
-            },
-            plan.Edits
-        );
+        var record = Opened(order, entry, plan);
         var began = clock.GetUtcNow();
         try
         {
@@ -116,6 +87,44 @@ internal sealed class SwapRun(CertificateStore store, SwapJournal journal, Bound
             throw await _undoing.RunAsync(plan.Instances, record, e, neighbours, ct);
         }
     }
+
+    /// <summary>The plan, after everything that can be known beforehand was tried: nothing of the servers' is changed yet.</summary>
+    private SwapPlan Prepared(StoreEntry entry, IReadOnlyList<ServiceRef> services, int? port, IReadOnlyList<X509> known)
+    {
+        step("checking the certificate and its key");
+        Preflight.CheckEdition(entry, known, clock.GetUtcNow());
+        step("testing the configuration as it is");
+        foreach (var c in services.Select(s => s.Instance).Distinct())
+            c.Test(c.Files);
+        var plan = SwapPlan.Of(store, bounds, entry, services, port);
+        foreach (var p in plan.Parts)
+        {
+            Preflight.CheckName(p.Change, entry.Leaf());
+            Preflight.CheckPorts(p.Change);
+        }
+        step("testing the configuration with the new edition");
+        plan.Render(store);
+        plan.Test();
+        return plan;
+    }
+
+    private SwapRecord Opened(long order, StoreEntry entry, SwapPlan plan) =>
+        journal.Open(
+            new(
+                order,
+                null,
+                entry.File.Certificate,
+                entry.File.Serial,
+                store.InUseLink(entry.File.Certificate),
+                null,
+                store.LinkTargetFor(entry),
+                []
+            )
+            {
+                Instances = [.. plan.Instances.Select(i => i.Id.Name)],
+            },
+            plan.Edits
+        );
 
     public async Task UnbindAsync(long order, ServiceRef service, CancellationToken ct)
     {

@@ -47,20 +47,9 @@ internal sealed class Undoing(SwapJournal journal, TimeProvider clock, Action<st
         await Settling.WaitAsync(instances, clock, ct);
         journal.Close(record.Order);
         if (leftovers.Count == 0)
-            leftovers.AddRange(
-                instances
-                    .Where(i => !i.IsRunning())
-                    .Select(i => new Leftover($"{i.Id} is not running.", "Start it by hand; its log says why it does not start."))
-            );
+            leftovers.AddRange(instances.Where(i => !i.IsRunning()).Select(NotRunning));
         if (await neighbours.WorseAsync(ct) is { } worse)
-            leftovers.Add(
-                left.Count > 0 || leftovers.Count == 0
-                    ? new(
-                        $"Our changes were put back, but clients are refused still: {worse}.",
-                        "Its configuration was changed by somebody else and was taken up now; correct it."
-                    )
-                    : new($"Clients are refused: {worse}.", "They are served again when the server is.")
-            );
+            leftovers.Add(StillRefused(worse, byOthers: left.Count > 0 || leftovers.Count == 0));
         if (leftovers.Count > 0)
             return Stuck(
                 problem,
@@ -73,6 +62,18 @@ internal sealed class Undoing(SwapJournal journal, TimeProvider clock, Action<st
             : "Everything is as it was.";
         return new(problem.Code, $"{problem.Message} {after}", problem.Cure);
     }
+
+    private static Leftover NotRunning(IConnector instance) =>
+        new($"{instance.Id} is not running.", "Start it by hand; its log says why it does not start.");
+
+    /// <param name="byOthers">Whether something else than our change must be the cause.</param>
+    private static Leftover StillRefused(string worse, bool byOthers) =>
+        byOthers
+            ? new(
+                $"Our changes were put back, but clients are refused still: {worse}.",
+                "Its configuration was changed by somebody else and was taken up now; correct it."
+            )
+            : new($"Clients are refused: {worse}.", "They are served again when the server is.");
 
     private static BeaconProblem Stuck(BeaconProblem cause, string state, string cure) =>
         new(ProblemCode.SwapStuck, $"{cause.Message} {state}", $"{cure} Then order it again.");

@@ -26,6 +26,16 @@ public sealed record AuthorityAnswer(X509 Certificate, IReadOnlyList<X509> Above
     {
         var items = files.SelectMany(f => FileInspection.Inspect(f)).ToList();
         var certificates = items.Where(i => i.Kind == FileItemKind.Certificate).Select(i => X509.Read(i.Der)).ToList();
+        var mine = AnswerAmong(certificates, items, request, before);
+        var (above, root) = Path(mine, certificates, roots);
+        ThrowUnlessOf(request, mine);
+        ThrowUnlessHolds(mine, above, root, now);
+        ThrowUnlessUseful(mine);
+        return new(mine, above, root);
+    }
+
+    private static X509 AnswerAmong(List<X509> certificates, List<FileItem> items, CertificationRequest request, IReadOnlyList<X509> before)
+    {
         var fitting = certificates.Where(c => c.PublicKey.SameKey(request.PublicKey)).ToList();
         if (fitting.FirstOrDefault(c => before.Any(b => b.Der.Span.SequenceEqual(c.Der.Span))) is { } old && fitting.Count == 1)
             throw new BeaconProblem(
@@ -33,20 +43,22 @@ public sealed record AuthorityAnswer(X509 Certificate, IReadOnlyList<X509> Above
                 $"This is the certificate {old.Serial.Short}, until {old.NotAfter:yyyy-MM-dd}, that {old.Subject} has already; the answer to its request {NameOf(request)} is a newer one with the same key.",
                 "Give the certificate that the root signed last, often named authority-certificate--….pem."
             );
-        var mine =
-            fitting.FirstOrDefault(c => !before.Any(b => b.Der.Span.SequenceEqual(c.Der.Span)))
+        return fitting.FirstOrDefault(c => !before.Any(b => b.Der.Span.SequenceEqual(c.Der.Span)))
             ?? throw new BeaconProblem(
                 ProblemCode.WrongFile,
                 $"None of this answers request {NameOf(request)} of {request.Subject}. What it is: {string.Join(" ", items.Select(i => i.Summary))}",
                 "Give the certificate that the root signed for this request, often named authority-certificate--….pem."
             );
+    }
+
+    /// <summary>The authorities between, the nearest first, and the root.</summary>
+    private static (List<X509> Above, X509 Root) Path(X509 mine, List<X509> certificates, IReadOnlyList<X509> roots)
+    {
         var (above, known) = (new List<X509>(), certificates.Concat(roots.Reverse()).ToList());
-        X509? root = null;
-        for (var below = mine; root is null; below = above[^1])
+        for (var below = mine; ; below = above[^1])
         {
-            root = known.FirstOrDefault(c => c.IsSelfSigned && Issued(c, below));
-            if (root is not null)
-                break;
+            if (known.Find(c => c.IsSelfSigned && Issued(c, below)) is { } root)
+                return (above, root);
             above.Add(
                 above.Count < MostAbove
                 && known.FirstOrDefault(c =>
@@ -61,11 +73,31 @@ public sealed record AuthorityAnswer(X509 Certificate, IReadOnlyList<X509> Above
                     )
             );
         }
+    }
+
+    private static void ThrowUnlessOf(CertificationRequest request, X509 mine)
+    {
         if (!mine.Subject.Der.Span.SequenceEqual(request.Subject.Der.Span))
             throw Refused(
                 $"The certificate is for {mine.Subject}; the request was for {request.Subject}.",
                 "Have the request signed as it is."
             );
+    }
+
+    private static void ThrowUnlessUseful(X509 mine)
+    {
+        if (mine.KeyUsage?.HasFlag(KeyUsages.CrlSign) == false)
+            throw Refused("The certificate does not allow its key to sign CRLs.", "Have the request signed with that usage.");
+        if (mine.SubjectKeyIdentifier.IsEmpty)
+            throw Refused(
+                "The certificate has no subject key identifier, so clients could not tell its generations apart.",
+                "Have the request signed by a root that writes one."
+            );
+    }
+
+    /// <summary>Whether clients would accept what is issued under it.</summary>
+    private static void ThrowUnlessHolds(X509 mine, List<X509> above, X509 root, DateTimeOffset now)
+    {
         // The nearest one above has one authority below itself, and so on (RFC 5280 section 4.2.1.9).
         foreach (var (c, below) in above.Append(root).Select((c, i) => (c, i + 1)))
             if (c.PathLength < below)
@@ -93,14 +125,6 @@ public sealed record AuthorityAnswer(X509 Certificate, IReadOnlyList<X509> Above
                     "Put the clocks right."
                 );
         }
-        if (mine.KeyUsage?.HasFlag(KeyUsages.CrlSign) == false)
-            throw Refused("The certificate does not allow its key to sign CRLs.", "Have the request signed with that usage.");
-        if (mine.SubjectKeyIdentifier.IsEmpty)
-            throw Refused(
-                "The certificate has no subject key identifier, so clients could not tell its generations apart.",
-                "Have the request signed by a root that writes one."
-            );
-        return new(mine, above, root);
     }
 
     private static bool Issued(X509 by, X509 below) =>

@@ -94,6 +94,30 @@ public static class RootCeremony
         DateTimeOffset now
     )
     {
+        ThrowUnlessFit(root, request, wish, others);
+        var bounds = wish.Constraints ?? (wish.Unbounded ? null : request.AskedBounds);
+        var validity = Validity.Work(now, wish.Life, wish.Life, root.NotBefore, root.NotAfter);
+        var content = new CertificateContent
+        {
+            Serial = serial,
+            Issuer = root.Subject,
+            Subject = request.Subject,
+            PublicKey = request.PublicKey,
+            NotBefore = validity.NotBefore,
+            NotAfter = validity.NotAfter,
+            IsAuthority = true,
+            PathLength = wish.PathLength,
+            Constraints = bounds,
+            KeyUsage = KeyUsages.DigitalSignature | KeyUsages.KeyCertSign | KeyUsages.CrlSign,
+            AuthorityKeyIdentifier = root.SubjectKeyIdentifier,
+            CrlUris = wish.CrlUris,
+            IssuerUris = wish.IssuerUris,
+        };
+        return new(content, Sentences(root, request, wish, others, bounds, validity));
+    }
+
+    private static void ThrowUnlessFit(X509 root, CertificationRequest request, SubordinateWish wish, IReadOnlyList<X509> others)
+    {
         request.ThrowIfUnusable();
         if (
             request.PublicKey.Spec
@@ -131,25 +155,18 @@ public static class RootCeremony
             );
         if (wish.Life < TimeSpan.FromDays(1))
             throw new BeaconProblem(ProblemCode.InputInvalid, "An authority lives at least a day.", "Give its life, as in 8y.");
+    }
 
-        var bounds = wish.Constraints ?? (wish.Unbounded ? null : request.AskedBounds);
-        var validity = Validity.Work(now, wish.Life, wish.Life, root.NotBefore, root.NotAfter);
-        var content = new CertificateContent
-        {
-            Serial = serial,
-            Issuer = root.Subject,
-            Subject = request.Subject,
-            PublicKey = request.PublicKey,
-            NotBefore = validity.NotBefore,
-            NotAfter = validity.NotAfter,
-            IsAuthority = true,
-            PathLength = wish.PathLength,
-            Constraints = bounds,
-            KeyUsage = KeyUsages.DigitalSignature | KeyUsages.KeyCertSign | KeyUsages.CrlSign,
-            AuthorityKeyIdentifier = root.SubjectKeyIdentifier,
-            CrlUris = wish.CrlUris,
-            IssuerUris = wish.IssuerUris,
-        };
+    /// <summary>What a person agrees to.</summary>
+    private static List<string> Sentences(
+        X509 root,
+        CertificationRequest request,
+        SubordinateWish wish,
+        IReadOnlyList<X509> others,
+        NameConstraints? bounds,
+        Validity validity
+    )
+    {
         var sentences = new List<string>
         {
             $"{request.Subject} asks, with a key of {request.PublicKey.Spec} ({request.PublicKey.Fingerprint()[..16]}…).",
@@ -169,7 +186,7 @@ public static class RootCeremony
             sentences.Add(
                 $"It had a certificate before, serial {earlier.Serial}, until {earlier.NotAfter:yyyy-MM-dd}: this {(earlier.PublicKey.SameKey(request.PublicKey) ? "renews it with the same key" : "gives it a new key")}."
             );
-        return new(content, sentences);
+        return sentences;
     }
 
     /// <summary>Takes a file for what it is: of several with similar names, the wrong one is named.</summary>

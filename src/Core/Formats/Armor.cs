@@ -72,8 +72,15 @@ public static class Armor
             return new(true, [new("", Decode(Encoding.ASCII.GetString(bytes), 1), 1)], [.. notes]);
         }
 
+        var blocks = Blocks(Encoding.Latin1.GetString(bytes), notes);
+        if (blocks.Count == 0)
+            throw NotRecognised("There is a BEGIN mark, but no line that consists of it.", "Put -----BEGIN …----- on a line of its own.");
+        return new(true, blocks, [.. notes]);
+    }
+
+    private static List<ArmorBlock> Blocks(string text, SortedSet<ArmorNote> notes)
+    {
         var blocks = new List<ArmorBlock>();
-        var text = Encoding.Latin1.GetString(bytes);
         if (text.Contains('\r'))
             notes.Add(ArmorNote.CarriageReturns);
         string? label = null;
@@ -127,9 +134,7 @@ public static class Armor
                 $"The block that begins in line {begin} has no END line: the text is cut short.",
                 "Copy the whole block again, from BEGIN to END."
             );
-        if (blocks.Count == 0)
-            throw NotRecognised("There is a BEGIN mark, but no line that consists of it.", "Put -----BEGIN …----- on a line of its own.");
-        return new(true, blocks, [.. notes]);
+        return blocks;
     }
 
     private static bool LooksLikeBase64(ReadOnlySpan<byte> bytes)

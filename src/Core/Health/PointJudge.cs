@@ -213,10 +213,15 @@ public static class PointJudge
                 Hurts(e.Kind),
                 "Start the web server there, or correct the name; then check again."
             );
+        return OfStatus(e, f) ?? OfType(e, f);
+    }
+
+    private static PointFinding? OfStatus(PointExpectation e, Fetched f)
+    {
         switch (f.Status)
         {
             case >= 200 and < 300:
-                break;
+                return null;
             case 404 or 410:
                 return new(
                     PointFault.Missing,
@@ -246,6 +251,10 @@ public static class PointJudge
                     "Look into that server's log; then check again."
                 );
         }
+    }
+
+    private static PointFinding? OfType(PointExpectation e, Fetched f)
+    {
         if (f.ContentType?.Split(';')[0].Trim() is "text/html" or "application/xhtml+xml")
             return new(
                 PointFault.WrongType,
@@ -337,6 +346,12 @@ public static class PointJudge
                 )
             );
         var crl = Crl.Read(f.Body);
+        return OfWhoseList(e, crl) ?? OfListsTimes(e, crl, now);
+    }
+
+    /// <summary>Null when the list is the issuer's, of the kind that belongs there.</summary>
+    private static PointVerdict? OfWhoseList(PointExpectation e, Crl crl)
+    {
         if (!crl.Issuer.Der.Span.SequenceEqual(e.Issuer.Subject.Der.Span))
             return Bad(Other(e, null, crl.Issuer.ToString(), null));
         if (!crl.SignedBy(e.Issuer.PublicKey))
@@ -368,6 +383,11 @@ public static class PointJudge
                     Republish(e.Kind)
                 )
             );
+        return null;
+    }
+
+    private static PointVerdict OfListsTimes(PointExpectation e, Crl crl, DateTimeOffset now)
+    {
         if (crl.NextUpdate is not { } until)
             return Bad(
                 new(
@@ -379,46 +399,8 @@ public static class PointJudge
                     Republish(e.Kind)
                 )
             );
-        if (crl.ThisUpdate > now + Skew)
-            return Bad(
-                new(
-                    PointFault.ClockSkew,
-                    Severity.Now,
-                    $"The list there is of {crl.ThisUpdate:yyyy-MM-dd HH:mm} UTC, which is still to come.",
-                    ["The clock was ahead when it was signed.", "The clock here was set back."],
-                    "Clients whose clock is right refuse it.",
-                    "Put the clock right; then issue the list anew: beacon authority issue-crl issuing."
-                )
-            );
-        var stale = e.PublishedNumber is { } newest && crl.Number < newest;
-        if (until < now)
-            return Bad(
-                new(
-                    PointFault.Expired,
-                    Severity.Now,
-                    $"List {crl.Number} there was good until {until:yyyy-MM-dd HH:mm} UTC{(stale ? $"; number {e.PublishedNumber} was published since" : "")}.",
-                    stale
-                        ? ["The newer list was not copied here.", "A cache in between keeps the old one."]
-                        :
-                        [
-                            "The next list was not signed or not published in time.",
-                            "The service was stopped, or its key could not be used.",
-                        ],
-                    Hurts(e.Kind),
-                    Republish(e.Kind)
-                )
-            );
-        if (stale)
-            return Bad(
-                new(
-                    PointFault.Stale,
-                    Severity.Soon,
-                    $"List {crl.Number} is there; number {e.PublishedNumber} was published since.",
-                    ["The newer list was not copied here.", "A cache in between keeps the old one."],
-                    $"What was revoked since is not seen here; from {until:yyyy-MM-dd HH:mm} UTC on clients refuse everything.",
-                    Republish(e.Kind)
-                )
-            );
+        if (OfListsAge(e, crl, until, now) is { } old)
+            return Bad(old);
         // The next list comes at half of the life; what is past three quarters is past half of the overlap.
         if (now > crl.ThisUpdate + (until - crl.ThisUpdate) * 0.75)
             return new(
@@ -440,6 +422,42 @@ public static class PointJudge
         );
     }
 
+    /// <summary>Null when the list is the newest and holds now.</summary>
+    private static PointFinding? OfListsAge(PointExpectation e, Crl crl, DateTimeOffset until, DateTimeOffset now)
+    {
+        if (crl.ThisUpdate > now + Skew)
+            return new(
+                PointFault.ClockSkew,
+                Severity.Now,
+                $"The list there is of {crl.ThisUpdate:yyyy-MM-dd HH:mm} UTC, which is still to come.",
+                ["The clock was ahead when it was signed.", "The clock here was set back."],
+                "Clients whose clock is right refuse it.",
+                "Put the clock right; then issue the list anew: beacon authority issue-crl issuing."
+            );
+        var stale = e.PublishedNumber is { } newest && crl.Number < newest;
+        if (until < now)
+            return new(
+                PointFault.Expired,
+                Severity.Now,
+                $"List {crl.Number} there was good until {until:yyyy-MM-dd HH:mm} UTC{(stale ? $"; number {e.PublishedNumber} was published since" : "")}.",
+                stale
+                    ? ["The newer list was not copied here.", "A cache in between keeps the old one."]
+                    : ["The next list was not signed or not published in time.", "The service was stopped, or its key could not be used."],
+                Hurts(e.Kind),
+                Republish(e.Kind)
+            );
+        if (stale)
+            return new(
+                PointFault.Stale,
+                Severity.Soon,
+                $"List {crl.Number} is there; number {e.PublishedNumber} was published since.",
+                ["The newer list was not copied here.", "A cache in between keeps the old one."],
+                $"What was revoked since is not seen here; from {until:yyyy-MM-dd HH:mm} UTC on clients refuse everything.",
+                Republish(e.Kind)
+            );
+        return null;
+    }
+
     private static PointVerdict OfAnswer(PointExpectation e, Fetched f, DateTimeOffset now)
     {
         var r = OcspResponse.Read(f.Body);
@@ -458,6 +476,21 @@ public static class PointJudge
                 )
             );
         var delegated = r.Certificates.FirstOrDefault(c => r.SignedBy(c.PublicKey));
+        if (OfSigner(e, r, delegated, now) is { } signer)
+            return signer;
+        var answer = r.Answers.FirstOrDefault(a => e.Asked is not null && a.Id.Serial == e.Asked.Serial);
+        if (OfContent(e, answer, now) is { } content)
+            return content;
+        return new(
+            null,
+            $"Answers, signed by {(delegated is null ? "the issuer itself" : $"a responder whose certificate ends on {delegated.NotAfter:yyyy-MM-dd}")}.",
+            answer!.NextUpdate
+        );
+    }
+
+    /// <summary>Null when whoever signed the answer may.</summary>
+    private static PointVerdict? OfSigner(PointExpectation e, OcspResponse r, X509? delegated, DateTimeOffset now)
+    {
         if (!r.SignedBy(e.Issuer.PublicKey))
         {
             if (delegated is null)
@@ -496,7 +529,12 @@ public static class PointJudge
                     )
                 );
         }
-        var answer = r.Answers.FirstOrDefault(a => e.Asked is not null && a.Id.Serial == e.Asked.Serial);
+        return null;
+    }
+
+    /// <summary>Null when the answer says of the asked certificate what is on record, and holds now.</summary>
+    private static PointVerdict? OfContent(PointExpectation e, OcspAnswer? answer, DateTimeOffset now)
+    {
         if (answer is null)
             return Bad(
                 new(
@@ -541,11 +579,7 @@ public static class PointJudge
                     "Empty that cache, or look at the responder."
                 )
             );
-        return new(
-            null,
-            $"Answers, signed by {(delegated is null ? "the issuer itself" : $"a responder whose certificate ends on {delegated.NotAfter:yyyy-MM-dd}")}.",
-            answer.NextUpdate
-        );
+        return null;
     }
 
     /// <summary>Another certificate or another signer than the expected one.</summary>

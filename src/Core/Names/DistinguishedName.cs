@@ -164,33 +164,33 @@ public sealed class DistinguishedName
         }
         relative.Reverse();
         return Build(relative);
+    }
 
-        BeaconProblem Bad(string why) =>
-            new(
-                ProblemCode.SubjectMalformed,
-                $"The subject cannot be read: {why}.",
-                "Write it as CN=booking.thistledown.example,O=Thistledown Rail,C=GB; put values with commas in double quotes."
-            );
+    private static BeaconProblem Bad(string why) =>
+        new(
+            ProblemCode.SubjectMalformed,
+            $"The subject cannot be read: {why}.",
+            "Write it as CN=booking.thistledown.example,O=Thistledown Rail,C=GB; put values with commas in double quotes."
+        );
 
-        void Check(string oid, string value)
-        {
-            if (value.Length == 0)
-                throw Bad($"{KeyOf(oid)} has no value");
-            if (value.Length > 1024)
-                throw Bad($"{KeyOf(oid)} is too long");
-            if (value.Any(char.IsControl))
-                throw Bad($"{KeyOf(oid)} holds a control character");
-            if (!DirectoryText.IsWhole(value))
-                throw Bad($"{KeyOf(oid)} holds half a character");
-            if (oid == Oids.Country && !(value.Length == 2 && value.All(char.IsAsciiLetter)))
-                throw Bad("C wants a two-letter country code");
-            if (oid is Oids.DomainComponent or Oids.EmailAddress && !value.All(char.IsAscii))
-                throw Bad($"{KeyOf(oid)} takes ASCII only");
-            if (oid == Oids.SerialNumber && !value.All(c => char.IsAsciiLetterOrDigit(c) || " '()+,-./:=?".Contains(c)))
-                throw Bad("SERIALNUMBER takes letters, digits and simple punctuation only");
-            if (oid == Oids.CommonName && value.Length > 64)
-                throw Bad("CN takes at most 64 characters (RFC 5280, ub-common-name)");
-        }
+    private static void Check(string oid, string value)
+    {
+        if (value.Length == 0)
+            throw Bad($"{KeyOf(oid)} has no value");
+        if (value.Length > 1024)
+            throw Bad($"{KeyOf(oid)} is too long");
+        if (value.Any(char.IsControl))
+            throw Bad($"{KeyOf(oid)} holds a control character");
+        if (!DirectoryText.IsWhole(value))
+            throw Bad($"{KeyOf(oid)} holds half a character");
+        if (oid == Oids.Country && !(value.Length == 2 && value.All(char.IsAsciiLetter)))
+            throw Bad("C wants a two-letter country code");
+        if (oid is Oids.DomainComponent or Oids.EmailAddress && !value.All(char.IsAscii))
+            throw Bad($"{KeyOf(oid)} takes ASCII only");
+        if (oid == Oids.SerialNumber && !value.All(c => char.IsAsciiLetterOrDigit(c) || " '()+,-./:=?".Contains(c)))
+            throw Bad("SERIALNUMBER takes letters, digits and simple punctuation only");
+        if (oid == Oids.CommonName && value.Length > 64)
+            throw Bad("CN takes at most 64 characters (RFC 5280, ub-common-name)");
     }
 
     private static string ReadValue(string text, ref int i)
@@ -235,11 +235,7 @@ public sealed class DistinguishedName
         if (quoted)
         {
             if (i >= text.Length)
-                throw new BeaconProblem(
-                    ProblemCode.SubjectMalformed,
-                    "The subject cannot be read: a double quote is not closed.",
-                    "Close the quoted value."
-                );
+                throw Bad("a double quote is not closed");
             i++;
             while (i < text.Length && text[i] == ' ')
                 i++;

@@ -83,79 +83,54 @@ public sealed record DnsName
     public static bool TryParse(string? text, out DnsName? name, out NameFault fault)
     {
         name = null;
-        fault = NameFault.None;
-        if (string.IsNullOrWhiteSpace(text))
-        {
-            fault = NameFault.Empty;
+        var trimmed = text?.Trim() ?? "";
+        fault = FaultOfText(trimmed);
+        if (fault != NameFault.None)
             return false;
-        }
-        var trimmed = text.Trim();
-        if (trimmed.Length > 1000)
-        {
-            fault = NameFault.TooLong;
-            return false;
-        }
-        if (trimmed.Contains("://", StringComparison.Ordinal))
-        {
-            fault = NameFault.LooksLikeUrl;
-            return false;
-        }
-        if (trimmed.Any(char.IsWhiteSpace))
-        {
-            fault = NameFault.Blank;
-            return false;
-        }
-        if (trimmed.Contains('/') || trimmed.Contains(':'))
-        {
-            fault = NameFault.LooksLikeUrl;
-            return false;
-        }
         if (trimmed.EndsWith('.') && trimmed.Length > 1)
             trimmed = trimmed[..^1];
-        if (trimmed == "*")
-        {
-            fault = NameFault.BareWildcard;
-            return false;
-        }
         var wildcard = trimmed.StartsWith("*.", StringComparison.Ordinal);
         var rest = wildcard ? trimmed[2..] : trimmed;
-        if (rest.Contains('*'))
-        {
-            fault = NameFault.WildcardMisplaced;
+        fault = FaultOfStars(trimmed, rest);
+        if (fault != NameFault.None)
             return false;
-        }
-        if (rest.Contains('_'))
-        {
-            fault = NameFault.Underscore;
-            return false;
-        }
-
-        string ascii;
-        if (Ascii7(rest) && !rest.Contains("xn--", StringComparison.OrdinalIgnoreCase))
-            ascii = rest.ToLowerInvariant();
-        else if (Idna.ToAscii(Ascii7(rest) ? rest.ToLowerInvariant() : rest) is { } mapped)
-            ascii = mapped;
-        else
+        if (AsciiOf(rest) is not { } ascii)
         {
             fault = NameFault.BadInternational;
             return false;
         }
-
         fault = CheckLabels(ascii);
+        if (fault == NameFault.None && wildcard && !ascii.Contains('.'))
+            fault = NameFault.WildcardTooWide;
+        if (fault == NameFault.None && (wildcard ? ascii.Length + 2 : ascii.Length) > 253)
+            fault = NameFault.TooLong;
         if (fault != NameFault.None)
             return false;
-        if (wildcard && !ascii.Contains('.'))
-        {
-            fault = NameFault.WildcardTooWide;
-            return false;
-        }
-        if ((wildcard ? ascii.Length + 2 : ascii.Length) > 253)
-        {
-            fault = NameFault.TooLong;
-            return false;
-        }
         name = new DnsName(wildcard ? "*." + ascii : ascii);
         return true;
+    }
+
+    private static NameFault FaultOfText(string text) =>
+        text.Length == 0 ? NameFault.Empty
+        : text.Length > 1000 ? NameFault.TooLong
+        : text.Contains("://", StringComparison.Ordinal) ? NameFault.LooksLikeUrl
+        : text.Any(char.IsWhiteSpace) ? NameFault.Blank
+        : text.Contains('/') || text.Contains(':') ? NameFault.LooksLikeUrl
+        : NameFault.None;
+
+    /// <param name="rest">What is behind a leading star and its dot.</param>
+    private static NameFault FaultOfStars(string text, string rest) =>
+        text == "*" ? NameFault.BareWildcard
+        : rest.Contains('*') ? NameFault.WildcardMisplaced
+        : rest.Contains('_') ? NameFault.Underscore
+        : NameFault.None;
+
+    /// <summary>Null when it has characters that no name can be written with.</summary>
+    private static string? AsciiOf(string text)
+    {
+        var isAscii = Ascii7(text);
+        var lower = isAscii ? text.ToLowerInvariant() : text;
+        return isAscii && !lower.Contains("xn--", StringComparison.Ordinal) ? lower : Idna.ToAscii(lower);
     }
 
     private static NameFault CheckLabels(string ascii)

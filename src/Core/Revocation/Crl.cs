@@ -145,18 +145,7 @@ public sealed class Crl
                 Scheme = scheme,
                 Signature = signature,
             };
-            if (tbs.HasData && tbs.PeekTag() == Asn1Tag.Sequence)
-            {
-                var entries = tbs.ReadSequence();
-                while (entries.HasData)
-                    crl.ReadEntry(entries.ReadSequence());
-            }
-            var tag = new Asn1Tag(TagClass.ContextSpecific, 0, true);
-            if (tbs.HasData && tbs.PeekTag().HasSameClassAndValue(tag))
-                crl.Take(Extensions.ReadAll(tbs.ReadSequence(tag).ReadEncodedValue()));
-            tbs.ThrowIfNotEmpty();
-            if (crl._criticalEntry is { } critical)
-                crl.UnknownCritical = [.. crl.UnknownCritical, critical];
+            crl.ReadRest(tbs);
             return crl;
         }
         catch (Exception e) when (e is AsnContentException or ArgumentException or OverflowException or FormatException)
@@ -168,6 +157,23 @@ public sealed class Crl
                 e
             );
         }
+    }
+
+    /// <summary>Entries and extensions (RFC 5280 section 5.1.2.6 and 7).</summary>
+    private void ReadRest(AsnReader tbs)
+    {
+        if (tbs.HasData && tbs.PeekTag() == Asn1Tag.Sequence)
+        {
+            var entries = tbs.ReadSequence();
+            while (entries.HasData)
+                ReadEntry(entries.ReadSequence());
+        }
+        var tag = new Asn1Tag(TagClass.ContextSpecific, 0, true);
+        if (tbs.HasData && tbs.PeekTag().HasSameClassAndValue(tag))
+            Take(Extensions.ReadAll(tbs.ReadSequence(tag).ReadEncodedValue()));
+        tbs.ThrowIfNotEmpty();
+        if (_criticalEntry is { } critical)
+            UnknownCritical = [.. UnknownCritical, critical];
     }
 
     private void Take(List<RawExtension> extensions)

@@ -44,6 +44,34 @@ public sealed class AskParent(BeaconDb db, AuthorityRegistry registry, TimeProvi
             .SingleAsync(ct);
         // Asked again after a lost answer it is the same request; after a refusal it is a new one.
         var tries = await db.ParentRequests.CountAsync(p => p.GenerationId == generationId && !p.Open, ct);
+        var request = await SubmitAsync(url, wish, csr, $"Asked for by {actor}", waiting.Number, tries + 1, ct);
+        await using (var write = await db.BeginWriteAsync(ct))
+        {
+            await KeepAsync(generationId, url.GetLeftPart(UriPartial.Authority), wish, csr, request.Number, ct);
+            await db.Note(
+                clock.GetUtcNow(),
+                actor,
+                JournalAction.AuthorityParentAsked,
+                slug,
+                $"request {request.Number} at {url.Authority}, as {wish.Name}"
+            );
+            await write.CommitAsync(ct);
+        }
+        changes.Tell("authority", slug);
+        return $"It is request {request.Number} at {url.Authority} now. Somebody there approves it (beacon request approve {request.Number}); the answer is collected by itself.";
+    }
+
+    /// <param name="attempt">Which try for the generation it is: the same try again is the same request there.</param>
+    private static async Task<RequestInfo> SubmitAsync(
+        Uri url,
+        ParentWish wish,
+        CertificationRequest csr,
+        string note,
+        int generation,
+        int attempt,
+        CancellationToken ct
+    )
+    {
         using var http = Client(url, wish.Root);
         var session = await SendAsync(
             http,
@@ -72,11 +100,11 @@ public sealed class AskParent(BeaconDb db, AuthorityRegistry registry, TimeProvi
                 null,
                 null,
                 null,
-                $"Asked for by {actor}"
+                note
             ),
             BeaconJson.Default.NewRequest,
             BeaconJson.Default.RequestInfo,
-            $"generation-{waiting.Number}-try-{tries + 1}-{Convert.ToHexStringLower(SHA256.HashData(csr.Der.Span))}",
+            $"generation-{generation}-try-{attempt}-{Convert.ToHexStringLower(SHA256.HashData(csr.Der.Span))}",
             ct
         );
         if (request.State == RequestState.Refused)
@@ -85,34 +113,34 @@ public sealed class AskParent(BeaconDb db, AuthorityRegistry registry, TimeProvi
                 $"The parent refuses: {request.Reason}",
                 "Fix the cause; the request is then sent again."
             );
-        await using (var write = await db.BeginWriteAsync(ct))
-        {
-            var place = url.GetLeftPart(UriPartial.Authority);
-            var open = await db.ParentRequests.Where(p => p.GenerationId == generationId && p.Open).ToListAsync(ct);
-            foreach (var old in open.Where(p => p.Number != request.Number || p.Url != place))
-                old.Say("asked elsewhere", open: false);
-            if (!open.Any(p => p.Open))
-                db.ParentRequests.Add(
-                    new()
-                    {
-                        GenerationId = generationId,
-                        Url = place,
-                        Root = wish.Root,
-                        Number = request.Number,
-                        Fingerprint = csr.PublicKey.Fingerprint(),
-                    }
-                );
-            await db.Note(
-                clock.GetUtcNow(),
-                actor,
-                JournalAction.AuthorityParentAsked,
-                slug,
-                $"request {request.Number} at {url.Authority}, as {wish.Name}"
-            );
-            await write.CommitAsync(ct);
-        }
-        changes.Tell("authority", slug);
-        return $"It is request {request.Number} at {url.Authority} now. Somebody there approves it (beacon request approve {request.Number}); the answer is collected by itself.";
+        return request;
+    }
+
+    /// <summary>What is asked of one parent is not asked of another any more.</summary>
+    private async Task KeepAsync(
+        int generationId,
+        string place,
+        ParentWish wish,
+        CertificationRequest csr,
+        long number,
+        CancellationToken ct
+    )
+    {
+        var open = await db.ParentRequests.Where(p => p.GenerationId == generationId && p.Open).ToListAsync(ct);
+        foreach (var old in open.Where(p => p.Number != number || p.Url != place))
+            old.Say("asked elsewhere", open: false);
+        if (open.Exists(p => p.Open))
+            return;
+        db.ParentRequests.Add(
+            new()
+            {
+                GenerationId = generationId,
+                Url = place,
+                Root = wish.Root,
+                Number = number,
+                Fingerprint = csr.PublicKey.Fingerprint(),
+            }
+        );
     }
 
     internal static HttpClient Client(Uri url, string root)

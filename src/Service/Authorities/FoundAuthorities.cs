@@ -57,89 +57,21 @@ public sealed class FoundAuthorities(
         var passphrase = NewPassphrase();
         PrivateFiles.WriteNew(Path.Combine(takeAway, $"root-passphrase--{stamp}.txt"), passphrase + "\n");
         var rootSigner = keys.MakeSealed(sealedPath, spec, passphrase);
-
-        var rootName = Name($"{options.Organization} Root");
-        var root = CertificateWriter.Issue(
-            new CertificateContent
-            {
-                Serial = SerialNumber.FromRandom(RandomNumberGenerator.GetBytes(16)),
-                Issuer = rootName,
-                Subject = rootName,
-                PublicKey = rootSigner.PublicKey,
-                NotBefore = from,
-                NotAfter = from + RootLife,
-                IsAuthority = true,
-                KeyUsage = KeyUsages.KeyCertSign | KeyUsages.CrlSign,
-            },
-            rootSigner
-        );
-
+        var root = CertificateWriter.Issue(RootContent(rootSigner, from), rootSigner);
         var issuingKeyFile = keys.NameFor($"issuing--{stamp}");
-        var issuingSigner = keys.Make(issuingKeyFile, spec);
         var bounds = AuthorityBounds.Of(options);
-        var issuing = CertificateWriter.Issue(
-            new CertificateContent
-            {
-                Serial = SerialNumber.FromRandom(RandomNumberGenerator.GetBytes(16)),
-                Issuer = rootName,
-                Subject = Name($"{options.Organization} Issuing"),
-                PublicKey = issuingSigner.PublicKey,
-                NotBefore = from,
-                NotAfter = from + IssuingLife,
-                IsAuthority = true,
-                PathLength = 0,
-                KeyUsage = KeyUsages.KeyCertSign | KeyUsages.CrlSign,
-                Constraints = bounds,
-                AuthorityKeyIdentifier = rootSigner.PublicKey.KeyIdentifier(),
-                CrlUris = [registry.CrlUri(Authority.RootSlug)],
-                IssuerUris = [registry.IssuerUri(Authority.RootSlug)],
-            },
-            rootSigner
-        );
+        var content = IssuingContent(keys.Make(issuingKeyFile, spec), rootSigner, from, bounds);
+        var issuing = CertificateWriter.Issue(content, rootSigner);
 
-        var rootRow = Authority.Of(Authority.RootSlug, $"{options.Organization} Root", "root", root, null, now);
+        var rootRow = Authority.Of(Authority.RootSlug, RootName, "root", root, null, now);
         db.Authorities.Add(rootRow);
-        db.Authorities.Add(Authority.Of(Authority.IssuingSlug, $"{options.Organization} Issuing", "issuing", issuing, issuingKeyFile, now));
+        db.Authorities.Add(Authority.Of(Authority.IssuingSlug, IssuingName, "issuing", issuing, issuingKeyFile, now));
         await db.SaveChangesAsync(ct);
-        var crl = CrlWriter
-            .Issue(
-                new()
-                {
-                    Issuer = rootName,
-                    IssuerKeyIdentifier = rootSigner.PublicKey.KeyIdentifier(),
-                    Number = 1,
-                    ThisUpdate = from,
-                    NextUpdate = from + RootCrlLife,
-                },
-                new CrlEntries(),
-                rootSigner
-            )
-            .ToArray();
-        db.Crls.Add(
-            new()
-            {
-                AuthorityId = rootRow.Id,
-                Number = 1,
-                Der = crl,
-                ThisUpdate = from,
-                NextUpdate = from + RootCrlLife,
-                Revoked = 0,
-            }
-        );
-        await db.Note(
-            now,
-            Actor.System,
-            JournalAction.AuthorityFounded,
-            Authority.RootSlug,
-            $"{rootName}; key sealed in {Path.GetFileName(sealedPath)}, to be taken away"
-        );
-        await db.Note(
-            now,
-            Actor.System,
-            JournalAction.AuthorityFounded,
-            Authority.IssuingSlug,
-            $"{Name($"{options.Organization} Issuing")} under the root; it may certify {bounds?.ToString() ?? "everything"}"
-        );
+        db.Crls.Add(FirstCrl(rootRow.Id, rootSigner, from));
+        var sealedIn = $"{Name(RootName)}; key sealed in {Path.GetFileName(sealedPath)}, to be taken away";
+        await db.Note(now, Actor.System, JournalAction.AuthorityFounded, Authority.RootSlug, sealedIn);
+        var bounded = $"{content.Subject} under the root; it may certify {bounds?.ToString() ?? "everything"}";
+        await db.Note(now, Actor.System, JournalAction.AuthorityFounded, Authority.IssuingSlug, bounded);
         await write.CommitAsync(ct);
         File.WriteAllText(Path.Combine(options.Data, "root.pem"), Armor.Write(Armor.Certificate, root));
         log.LogInformation(
@@ -149,13 +81,70 @@ public sealed class FoundAuthorities(
         );
     }
 
+    private string RootName => $"{options.Organization} Root";
+
+    private string IssuingName => $"{options.Organization} Issuing";
+
+    private CertificateContent RootContent(ISigner signer, DateTimeOffset from) =>
+        new()
+        {
+            Serial = SerialNumber.FromRandom(RandomNumberGenerator.GetBytes(16)),
+            Issuer = Name(RootName),
+            Subject = Name(RootName),
+            PublicKey = signer.PublicKey,
+            NotBefore = from,
+            NotAfter = from + RootLife,
+            IsAuthority = true,
+            KeyUsage = KeyUsages.KeyCertSign | KeyUsages.CrlSign,
+        };
+
+    private CertificateContent IssuingContent(ISigner signer, ISigner root, DateTimeOffset from, NameConstraints? bounds) =>
+        new()
+        {
+            Serial = SerialNumber.FromRandom(RandomNumberGenerator.GetBytes(16)),
+            Issuer = Name(RootName),
+            Subject = Name(IssuingName),
+            PublicKey = signer.PublicKey,
+            NotBefore = from,
+            NotAfter = from + IssuingLife,
+            IsAuthority = true,
+            PathLength = 0,
+            KeyUsage = KeyUsages.KeyCertSign | KeyUsages.CrlSign,
+            Constraints = bounds,
+            AuthorityKeyIdentifier = root.PublicKey.KeyIdentifier(),
+            CrlUris = [registry.CrlUri(Authority.RootSlug)],
+            IssuerUris = [registry.IssuerUri(Authority.RootSlug)],
+        };
+
+    /// <summary>The root's only list until its key is fetched again: it revokes nothing.</summary>
+    private PublishedCrl FirstCrl(int rootId, ISigner root, DateTimeOffset from)
+    {
+        var content = new CrlContent
+        {
+            Issuer = Name(RootName),
+            IssuerKeyIdentifier = root.PublicKey.KeyIdentifier(),
+            Number = 1,
+            ThisUpdate = from,
+            NextUpdate = from + RootCrlLife,
+        };
+        return new()
+        {
+            AuthorityId = rootId,
+            Number = 1,
+            Der = CrlWriter.Issue(content, new CrlEntries(), root).ToArray(),
+            ThisUpdate = from,
+            NextUpdate = from + RootCrlLife,
+            Revoked = 0,
+        };
+    }
+
     /// <summary>Only the issuing authority's key and request: the root is elsewhere, and nobody but a person carries files to it.</summary>
     private async Task AskAsync(DateTimeOffset now, KeySpec spec, CancellationToken ct)
     {
         var keyFile = keys.NameFor($"issuing--{now:yyyyMMdd-HHmmss}");
-        var name = Name($"{options.Organization} Issuing");
+        var name = Name(IssuingName);
         var request = CertificationRequest.Write(name, [], keys.Make(keyFile, spec), AuthorityBounds.Of(options));
-        db.Authorities.Add(Authority.Asking(Authority.IssuingSlug, $"{options.Organization} Issuing", "issuing", request, keyFile));
+        db.Authorities.Add(Authority.Asking(Authority.IssuingSlug, IssuingName, "issuing", request, keyFile));
         await db.SaveChangesAsync(ct);
         await db.Note(
             now,

@@ -20,8 +20,7 @@ public sealed class InstallAnswer(
     BeaconDb db,
     AuthorityRegistry registry,
     PublishCrl publish,
-    ServiceCertificate own,
-    ResponderCertificates responders,
+    IEnumerable<IRenewsItself> own,
     BeaconOptions options,
     TimeProvider clock,
     Changes changes
@@ -49,32 +48,9 @@ public sealed class InstallAnswer(
                 [.. authority.Certified.Select(c => c.Read())],
                 now
             );
-            // The first certificate is the service's own: a bound that leaves its names out would shut everybody out.
-            foreach (var bound in answer.Above.Append(answer.Certificate).Append(answer.Root).Select(x => x.Constraints))
-                if (bound?.FirstAgainst(options.NameList.Select(AlternativeName.Parse)) is { } outside)
-                    throw new BeaconProblem(
-                        ProblemCode.AnswerRefused,
-                        $"Under this certificate {outside}, a name of this service itself, may not be certified: it is bound to {bound}. Nobody could reach the service then.",
-                        $"Have the request signed with that name permitted too, or take it out of the setting Names."
-                    );
+            ThrowIfShutOut(answer);
             generation.Answer(answer.Certificate.Der.ToArray());
-            if (roots is null)
-                db.Authorities.Add(
-                    Authority.Of(
-                        Authority.RootSlug,
-                        answer.Root.Subject.CommonName ?? answer.Root.Subject.ToString(),
-                        "root",
-                        answer.Root.Der.ToArray(),
-                        null,
-                        now
-                    )
-                );
-            else if (!roots.Certified.Any(r => r.Der.AsSpan().SequenceEqual(answer.Root.Der.Span)))
-                throw new BeaconProblem(
-                    ProblemCode.AnswerRefused,
-                    $"It is signed by {answer.Root.Subject} with the key {answer.Root.Serial.Short}, a root that is not installed here: nobody would trust what is issued under it.",
-                    "Install that root's certificate first: beacon authority install root FILES."
-                );
+            KeepRoot(roots, answer.Root, now);
             await KeepAboveAsync(answer.Above, now, ct);
             if (first)
                 generation.TakeUp(now);
@@ -103,10 +79,37 @@ public sealed class InstallAnswer(
             first ? CrlOccasion.Now : CrlOccasion.Due,
             ct
         );
-        await own.RenewIfDueAsync(ct);
-        await responders.RenewIfDueAsync(ct);
+        foreach (var one in own)
+            await one.RenewIfDueAsync(ct);
         changes.Tell("authority", slug);
         return told;
+    }
+
+    /// <summary>The first certificate is the service's own: a bound that leaves its names out would shut everybody out.</summary>
+    private void ThrowIfShutOut(AuthorityAnswer answer)
+    {
+        foreach (var bound in answer.Above.Append(answer.Certificate).Append(answer.Root).Select(x => x.Constraints))
+            if (bound?.FirstAgainst(options.NameList.Select(AlternativeName.Parse)) is { } outside)
+                throw new BeaconProblem(
+                    ProblemCode.AnswerRefused,
+                    $"Under this certificate {outside}, a name of this service itself, may not be certified: it is bound to {bound}. Nobody could reach the service then.",
+                    $"Have the request signed with that name permitted too, or take it out of the setting Names."
+                );
+    }
+
+    /// <summary>The root comes with the first answer; later ones stand under a root that is here.</summary>
+    private void KeepRoot(Authority? roots, X509 root, DateTimeOffset now)
+    {
+        if (roots is null)
+            db.Authorities.Add(
+                Authority.Of(Authority.RootSlug, root.Subject.CommonName ?? root.Subject.ToString(), "root", root.Der.ToArray(), null, now)
+            );
+        else if (!roots.Certified.Any(r => r.Der.AsSpan().SequenceEqual(root.Der.Span)))
+            throw new BeaconProblem(
+                ProblemCode.AnswerRefused,
+                $"It is signed by {root.Subject} with the key {root.Serial.Short}, a root that is not installed here: nobody would trust what is issued under it.",
+                "Install that root's certificate first: beacon authority install root FILES."
+            );
     }
 
     /// <summary>Authorities between ours and the root: they are sent along with everything that ours issues.</summary>

@@ -18,6 +18,76 @@ public sealed class InstallRoot(
     Changes changes
 )
 {
+    /// <summary>Takes one certificate in, when it is ours and new here.</summary>
+    /// <param name="known">Certificates of the root with their keys' numbers; what is taken is added.</param>
+    /// <param name="together">All that came along: one may vouch for the other.</param>
+    /// <returns>What it is; null for one that is here already.</returns>
+    private static string? Take(
+        X509 c,
+        Authority root,
+        List<(int KeyNumber, X509 X)> known,
+        IReadOnlyList<X509> together,
+        DateTimeOffset now
+    )
+    {
+        var isHere =
+            known.Exists(k => k.X.Der.Span.SequenceEqual(c.Der.Span)) || root.Crosses.Any(x => x.Der.AsSpan().SequenceEqual(c.Der.Span));
+        if (isHere)
+            return null;
+        ThrowUnlessOfRoot(c, known[0].X, now);
+        if (c.IsSelfSigned)
+            return TakeRoot(c, root, known, together, now);
+        if (!known.Exists(k => c.SignedBy(k.X.PublicKey)) || !known.Exists(k => k.X.PublicKey.SameKey(c.PublicKey)))
+            throw new BeaconProblem(
+                ProblemCode.WrongFile,
+                $"The certificate {c.Serial} has our root's name, but no key of ours signed it.",
+                "Give the files that beacon ceremony renew wrote."
+            );
+        root.Crosses.Add(new() { Der = c.Der.ToArray() });
+        return $"the cross certificate {c.Serial.Short}";
+    }
+
+    private static void ThrowUnlessOfRoot(X509 c, X509 ours, DateTimeOffset now)
+    {
+        if (!c.Subject.Der.Span.SequenceEqual(ours.Subject.Der.Span))
+            throw new BeaconProblem(
+                ProblemCode.WrongFile,
+                $"This is a certificate of {c.Subject}; our root is {ours.Subject}.",
+                "Give our root's renewed certificate. Another root is another service's, or a new founding."
+            );
+        if (!c.IsAuthority || c.NotAfter < now)
+            throw new BeaconProblem(
+                ProblemCode.WrongFile,
+                c.IsAuthority
+                    ? $"This certificate of the root expired on {c.NotAfter:yyyy-MM-dd}."
+                    : "This certificate is not one of an authority.",
+                "Give the newest one."
+            );
+    }
+
+    /// <summary>A new key is believed for a reason: an older one of ours has certified it.</summary>
+    private static string TakeRoot(
+        X509 c,
+        Authority root,
+        List<(int KeyNumber, X509 X)> known,
+        IReadOnlyList<X509> together,
+        DateTimeOffset now
+    )
+    {
+        var same = known.Find(k => k.X.PublicKey.SameKey(c.PublicKey));
+        var isNew = same.X is null;
+        if (isNew && !together.Any(x => x.PublicKey.SameKey(c.PublicKey) && known.Exists(k => x.SignedBy(k.X.PublicKey))))
+            throw new BeaconProblem(
+                ProblemCode.WrongFile,
+                "This root certificate has a key that is new here, and no cross certificate by a key that is known came with it: anybody could have made it.",
+                "Give cross-new-by-old--….pem along with it."
+            );
+        var key = isNew ? known.Max(k => k.KeyNumber) + 1 : same.KeyNumber;
+        root.Add(c.Der.ToArray(), key, now);
+        known.Add((key, c));
+        return $"the root's certificate {c.Serial.Short} with {(isNew ? "a new" : "the same")} key, until {c.NotAfter:yyyy-MM-dd}";
+    }
+
     /// <returns>What was taken, in a sentence.</returns>
     public async Task<string> RunAsync(IEnumerable<byte[]> files, Actor actor, CancellationToken ct)
     {
@@ -47,58 +117,8 @@ public sealed class InstallRoot(
                 );
             var known = root.Certified.Select(g => (g.KeyNumber, X: g.Read())).ToList();
             foreach (var c in certificates.OrderByDescending(c => c.IsSelfSigned))
-            {
-                if (
-                    known.Any(k => k.X.Der.Span.SequenceEqual(c.Der.Span))
-                    || root.Crosses.Any(x => x.Der.AsSpan().SequenceEqual(c.Der.Span))
-                )
-                    continue;
-                if (!c.Subject.Der.Span.SequenceEqual(known[0].X.Subject.Der.Span))
-                    throw new BeaconProblem(
-                        ProblemCode.WrongFile,
-                        $"This is a certificate of {c.Subject}; our root is {known[0].X.Subject}.",
-                        "Give our root's renewed certificate. Another root is another service's, or a new founding."
-                    );
-                if (!c.IsAuthority || c.NotAfter < now)
-                    throw new BeaconProblem(
-                        ProblemCode.WrongFile,
-                        c.IsAuthority
-                            ? $"This certificate of the root expired on {c.NotAfter:yyyy-MM-dd}."
-                            : "This certificate is not one of an authority.",
-                        "Give the newest one."
-                    );
-                if (c.IsSelfSigned)
-                {
-                    var same = known.FirstOrDefault(k => k.X.PublicKey.SameKey(c.PublicKey));
-                    // A new key is believed for a reason: an older one of ours has certified it.
-                    if (
-                        same.X is null
-                        && !certificates.Any(x => x.PublicKey.SameKey(c.PublicKey) && known.Any(k => x.SignedBy(k.X.PublicKey)))
-                    )
-                        throw new BeaconProblem(
-                            ProblemCode.WrongFile,
-                            "This root certificate has a key that is new here, and no cross certificate by a key that is known came with it: anybody could have made it.",
-                            "Give cross-new-by-old--….pem along with it."
-                        );
-                    var key = same.X is null ? known.Max(k => k.KeyNumber) + 1 : same.KeyNumber;
-                    root.Add(c.Der.ToArray(), key, now);
-                    known.Add((key, c));
-                    taken.Add(
-                        $"the root's certificate {c.Serial.Short} with {(same.X is null ? "a new" : "the same")} key, until {c.NotAfter:yyyy-MM-dd}"
-                    );
-                }
-                else if (known.Any(k => c.SignedBy(k.X.PublicKey)) && known.Any(k => k.X.PublicKey.SameKey(c.PublicKey)))
-                {
-                    root.Crosses.Add(new() { Der = c.Der.ToArray() });
-                    taken.Add($"the cross certificate {c.Serial.Short}");
-                }
-                else
-                    throw new BeaconProblem(
-                        ProblemCode.WrongFile,
-                        $"The certificate {c.Serial} has our root's name, but no key of ours signed it.",
-                        "Give the files that beacon ceremony renew wrote."
-                    );
-            }
+                if (Take(c, root, known, certificates, now) is { } told)
+                    taken.Add(told);
             if (taken.Count == 0)
                 throw new BeaconProblem(ProblemCode.WrongState, "All of these are installed already.", "Nothing to do.");
             await db.Note(now, actor, JournalAction.AuthorityRootRenewed, Authority.RootSlug, string.Join("; ", taken));

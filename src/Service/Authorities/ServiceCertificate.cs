@@ -9,8 +9,15 @@ using OrderlyBeacon.Core.Keys;
 using OrderlyBeacon.Core.Names;
 using OrderlyBeacon.Core.Renewal;
 using OrderlyBeacon.Service.Profiles;
+using OrderlyBeacon.Service.Revocations;
 
 namespace OrderlyBeacon.Service.Authorities;
+
+/// <summary>The service's own certificates: each is renewed by the regular round, and as soon as the authority can issue.</summary>
+public interface IRenewsItself
+{
+    Task RenewIfDueAsync(CancellationToken ct);
+}
 
 /// <summary>The service's own TLS certificate: issued by its own authority, renewed by itself, taken up for new connections without a restart.</summary>
 public sealed class ServiceCertificate(
@@ -20,7 +27,7 @@ public sealed class ServiceCertificate(
     ProfileCatalogue profiles,
     TimeProvider clock,
     ILogger<ServiceCertificate> log
-)
+) : IHearsOfRevocations, IRenewsItself
 {
     private volatile SslStreamCertificateContext? _context;
     private readonly SemaphoreSlim _one = new(1, 1);

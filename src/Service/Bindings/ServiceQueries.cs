@@ -248,40 +248,7 @@ public sealed class ServiceQueries(BeaconDb db, Hosts.Presence presence, BeaconO
         if (look is not null && confirmed is { } again && again > look.At)
             look = look with { At = again };
         if (look is { Served: not null, Accepted: true } && s.ServedUntil is { } ends)
-        {
-            // Time goes on between two looks.
-            if (ends < now)
-                look = look with
-                {
-                    Accepted = false,
-                    Severity = Severity.Now,
-                    Problems =
-                    [
-                        new(
-                            "expired",
-                            Severity.Now,
-                            $"The certificate expired on {ends:d MMM yyyy HH:mm}.",
-                            "Every client refuses the connection.",
-                            "Request a new one and bind it."
-                        ),
-                    ],
-                };
-            else if (binding is null && ends < now.AddDays(soonDays))
-                look = look with
-                {
-                    Severity = Severity.Soon,
-                    Problems =
-                    [
-                        new(
-                            "ends-soon",
-                            Severity.Soon,
-                            $"The certificate ends on {ends:d MMM yyyy}, {Distance(ends - now)}, and nothing renews it.",
-                            "After that every client refuses the connection.",
-                            "Request its successor and bind it; it renews itself from then on."
-                        ),
-                    ],
-                };
-        }
+            look = AtThisTime(look, ends, isBound: binding is not null, soonDays, now);
         var severity = look?.Severity ?? Severity.Fine;
         if (binding is { State: BindingState.Broken or BindingState.Behind })
             severity = Severity.Failed;
@@ -308,6 +275,43 @@ public sealed class ServiceQueries(BeaconDb db, Hosts.Presence presence, BeaconO
             look,
             problem
         );
+    }
+
+    /// <summary>Time goes on between two looks: what was accepted then can have expired since, or be about to.</summary>
+    private static LookInfo AtThisTime(LookInfo look, DateTimeOffset ends, bool isBound, int soonDays, DateTimeOffset now)
+    {
+        if (ends < now)
+            return look with
+            {
+                Accepted = false,
+                Severity = Severity.Now,
+                Problems =
+                [
+                    new(
+                        "expired",
+                        Severity.Now,
+                        $"The certificate expired on {ends:d MMM yyyy HH:mm}.",
+                        "Every client refuses the connection.",
+                        "Request a new one and bind it."
+                    ),
+                ],
+            };
+        if (isBound || ends >= now.AddDays(soonDays))
+            return look;
+        return look with
+        {
+            Severity = Severity.Soon,
+            Problems =
+            [
+                new(
+                    "ends-soon",
+                    Severity.Soon,
+                    $"The certificate ends on {ends:d MMM yyyy}, {Distance(ends - now)}, and nothing renews it.",
+                    "After that every client refuses the connection.",
+                    "Request its successor and bind it; it renews itself from then on."
+                ),
+            ],
+        };
     }
 
     /// <summary>A fault or state in a person's words.</summary>

@@ -45,6 +45,13 @@ internal static class CertificateEndpoints
             )
             .Is(Operation.RenewCertificate);
 
+        MapRevoking(g);
+        MapIssued(api);
+        MapKeeping(g);
+    }
+
+    private static void MapRevoking(RouteGroupBuilder g)
+    {
         g.MapPost(
                 "/{name}/revoke",
                 async (string name, Revocation body, RevokeEdition revoke, CertificateQueries q, Caller caller, CancellationToken ct) =>
@@ -68,7 +75,10 @@ internal static class CertificateEndpoints
                 }
             )
             .Is(Operation.ReleaseCertificate);
+    }
 
+    private static void MapIssued(RouteGroupBuilder api)
+    {
         api.MapGet(
                 "/editions",
                 (IssuedTable table, string? serial, string? name, DateTimeOffset? from, DateTimeOffset? to, int? take) =>
@@ -105,7 +115,10 @@ internal static class CertificateEndpoints
             )
             .Is(Operation.RevokeMany)
             .WithTags("Certificates");
+    }
 
+    private static void MapKeeping(RouteGroupBuilder g)
+    {
         g.MapPut(
                 "/{name}/owner",
                 async (string name, NewOwner body, Owners owners, CertificateQueries q, Caller caller, CancellationToken ct) =>

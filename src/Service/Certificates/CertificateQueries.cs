@@ -49,39 +49,70 @@ public sealed class CertificateQueries(BeaconDb db, AuthorityRegistry registry, 
             where ids.Contains(c.Id)
             from h in db.Hosts.Where(h => h.Id == c.HostId).DefaultIfEmpty()
             select new { c, Host = h == null ? null : h.Name }
-        ).ToListAsync(ct);
-        var editions = (
+        ).ToDictionaryAsync(x => x.c.Id, ct);
+        var editions = await EditionsAsync(db, ids, ct);
+        var bindings = await BindingsAsync(db, ids, ct);
+        var working = await WithOpenOrdersAsync(db, ids, ct);
+        return
+        [
+            .. ids.Where(rows.ContainsKey)
+                .Select(id => Info(rows[id].c, rows[id].Host, [.. editions[id]], [.. bindings[id]], working.Contains(id), now)),
+        ];
+    }
+
+    /// <summary>What of an edition a certificate is judged by.</summary>
+    private sealed record EditionRow(
+        long Id,
+        int CertificateId,
+        EditionState State,
+        string Serial,
+        DateTimeOffset NotBefore,
+        DateTimeOffset NotAfter,
+        DateTimeOffset? RevokedAt,
+        int? Reason
+    )
+    {
+        public RevocationReason? Revoked => RevokedAt is null ? null : (RevocationReason)(Reason ?? 0);
+    }
+
+    private static async Task<ILookup<int, EditionRow>> EditionsAsync(BeaconDb db, List<int> ids, CancellationToken ct) =>
+        (
             await db
                 .Editions.AsNoTracking()
                 .Where(e => ids.Contains(e.CertificateId))
-                .Select(e => new
-                {
+                .Select(e => new EditionRow(
+                    e.Id,
                     e.CertificateId,
                     e.State,
                     e.Serial,
                     e.NotBefore,
                     e.NotAfter,
                     e.RevokedAt,
-                    e.RevocationReason,
-                    e.Id,
-                })
+                    e.RevocationReason
+                ))
                 .ToListAsync(ct)
         ).ToLookup(e => e.CertificateId);
-        var bindings = (
+
+    private static async Task<ILookup<int, BindingInfo>> BindingsAsync(BeaconDb db, List<int> ids, CancellationToken ct) =>
+        (
             await (
                 from b in db.Bindings.AsNoTracking()
                 where ids.Contains(b.CertificateId)
                 join s in db.Services on b.ServiceId equals s.Id
                 join h in db.Hosts on s.HostId equals h.Id
+                join c in db.Certificates on b.CertificateId equals c.Id
                 select new
                 {
                     b,
                     Service = s.Name,
                     Host = h.Name,
+                    Certificate = c.Name,
                 }
             ).ToListAsync(ct)
-        ).ToLookup(x => x.b.CertificateId);
-        var openOrders = (
+        ).ToLookup(x => x.b.CertificateId, x => ServiceQueries.BindingOf(x.b, x.Certificate, x.Host, x.Service));
+
+    private static async Task<HashSet<int>> WithOpenOrdersAsync(BeaconDb db, List<int> ids, CancellationToken ct) =>
+        (
             await db
                 .Orders.AsNoTracking()
                 .Where(o =>
@@ -92,68 +123,50 @@ public sealed class CertificateQueries(BeaconDb db, AuthorityRegistry registry, 
                 .Select(o => o.CertificateId!.Value)
                 .ToListAsync(ct)
         ).ToHashSet();
-        var byId = rows.ToDictionary(x => x.c.Id);
-        return
-        [
-            .. ids.Where(byId.ContainsKey)
-                .Select(id =>
-                {
-                    var x = byId[id];
-                    var own = editions[x.c.Id].ToList();
-                    var e =
-                        own.FirstOrDefault(e => e.State == EditionState.Current)
-                        ?? own.Where(e => e.State == EditionState.Next).MaxBy(e => e.Id);
-                    DateTimeOffset? planned =
-                        e is null || !(x.c.Automatic || x.c.Owner == "system")
-                            ? null
-                            : x.c.Policy.PlannedFor(e.NotBefore, e.NotAfter, e.Serial);
-                    LifePhase? phase = e is null ? null : (LifePhase)(int)Life.PhaseOf(now, planned ?? e.NotAfter, e.NotAfter);
-                    var bound = bindings[x.c.Id].Select(b => ServiceQueries.BindingOf(b.b, x.c.Name, b.Host, b.Service)).ToList();
-                    var (severity, state) = StateOf(
-                        x.c,
-                        e?.State,
-                        e?.RevokedAt is null ? null : (RevocationReason)(e.RevocationReason ?? 0),
-                        e?.NotBefore,
-                        e?.NotAfter,
-                        phase,
-                        bound,
-                        openOrders.Contains(x.c.Id),
-                        now
-                    );
-                    return new CertificateInfo(
-                        x.c.Name,
-                        x.Host,
-                        x.c.Profile,
-                        Shapes.Strings(x.c.NamesJson),
-                        x.c.Key,
-                        severity,
-                        state,
-                        e?.Serial,
-                        e?.NotBefore,
-                        e?.NotAfter,
-                        planned,
-                        phase,
-                        own.Count,
-                        bound,
-                        x.c.LastError,
-                        x.c.Failures,
-                        x.c.RetryAt,
-                        new(x.c.RenewAfter, x.c.NewKey, x.c.Automatic),
-                        x.c.Version
-                    )
-                    {
-                        Owner = x.c.Owner,
-                    };
-                }),
-        ];
+
+    private static CertificateInfo Info(
+        Certificate c,
+        string? host,
+        List<EditionRow> editions,
+        List<BindingInfo> bound,
+        bool working,
+        DateTimeOffset now
+    )
+    {
+        var e = editions.Find(e => e.State == EditionState.Current) ?? editions.Where(e => e.State == EditionState.Next).MaxBy(e => e.Id);
+        var isRenewed = c.Automatic || c.Owner == Core.Rights.Thing.SystemOwner;
+        DateTimeOffset? planned = e is null || !isRenewed ? null : c.Policy.PlannedFor(e.NotBefore, e.NotAfter, e.Serial);
+        LifePhase? phase = e is null ? null : (LifePhase)(int)Life.PhaseOf(now, planned ?? e.NotAfter, e.NotAfter);
+        var (severity, state) = StateOf(c, e, phase, bound, working, now);
+        return new(
+            c.Name,
+            host,
+            c.Profile,
+            Shapes.Strings(c.NamesJson),
+            c.Key,
+            severity,
+            state,
+            e?.Serial,
+            e?.NotBefore,
+            e?.NotAfter,
+            planned,
+            phase,
+            editions.Count,
+            bound,
+            c.LastError,
+            c.Failures,
+            c.RetryAt,
+            new(c.RenewAfter, c.NewKey, c.Automatic),
+            c.Version
+        )
+        {
+            Owner = c.Owner,
+        };
     }
 
     private static (Severity, string) StateOf(
         Certificate c,
-        EditionState? edition,
-        RevocationReason? revoked,
-        DateTimeOffset? notBefore,
-        DateTimeOffset? notAfter,
+        EditionRow? edition,
         LifePhase? phase,
         List<BindingInfo> bound,
         bool working,
@@ -163,12 +176,12 @@ public sealed class CertificateQueries(BeaconDb db, AuthorityRegistry registry, 
         if (c.Failures > 0 && !working)
             return (Severity.Failed, c.IsStuck ? "stuck" : "renewal failed");
         if (working)
-            return (Severity.Fine, edition == EditionState.Current ? "renewing" : "being made");
+            return (Severity.Fine, edition?.State == EditionState.Current ? "renewing" : "being made");
         if (edition is null)
             return (Severity.Soon, "not issued yet");
         if (phase == LifePhase.Expired)
             return (Severity.Now, "expired");
-        if (revoked is { } why)
+        if (edition.Revoked is { } why)
             return (Severity.Now, why == RevocationReason.CertificateHold ? "on hold" : "revoked");
         if (bound.Any(b => b.State == BindingState.Broken))
             return (Severity.Failed, "broken");
@@ -178,7 +191,7 @@ public sealed class CertificateQueries(BeaconDb db, AuthorityRegistry registry, 
             return (Severity.Fine, "due");
         if (c.Owner == "system")
             return (Severity.Fine, "serving");
-        if (!c.Automatic && notAfter - now < JudgeCertificate.SoonBefore(notBefore!.Value, notAfter!.Value))
+        if (!c.Automatic && edition.NotAfter - now < JudgeCertificate.SoonBefore(edition.NotBefore, edition.NotAfter))
             return (Severity.Soon, "expires soon");
         return (
             Severity.Fine,

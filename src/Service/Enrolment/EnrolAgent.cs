@@ -25,7 +25,6 @@ public sealed class EnrolAgent(
     BeaconDb db,
     ProfileCatalogue profiles,
     IssueEdition issue,
-    ClientCertificates clients,
     AnnounceRevocations announce,
     KnownNames known,
     Changes changes,
@@ -67,7 +66,7 @@ public sealed class EnrolAgent(
             await db.Note(now, Actor.Agent(host.Name), JournalAction.HostJoined, host.Name, $"from {from}");
             await write.CommitAsync(ct);
         }
-        clients.Forget();
+        announce.Forget();
         known.Changed();
         if (revoked.Count > 0)
             await announce.RunAsync(revoked, Actor.Agent(host.Name), $"host {host.Name} joined anew", wasHeld: false, ct);

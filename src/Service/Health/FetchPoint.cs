@@ -34,35 +34,7 @@ public sealed class FetchPoint : IDisposable
         limit.CancelAfter(Patience);
         try
         {
-            using var message = new HttpRequestMessage(question is null ? HttpMethod.Get : HttpMethod.Post, address);
-            if (question is not null)
-            {
-                message.Content = new ByteArrayContent(question);
-                message.Content.Headers.ContentType = new MediaTypeHeaderValue("application/ocsp-request");
-            }
-            using var answer = await _http.Value.SendAsync(message, HttpCompletionOption.ResponseHeadersRead, limit.Token);
-            await using var stream = await answer.Content.ReadAsStreamAsync(limit.Token);
-            using var kept = new MemoryStream();
-            var buffer = new byte[16 << 10];
-            int read;
-            while ((read = await stream.ReadAsync(buffer, limit.Token)) > 0)
-            {
-                if (kept.Length + read > most)
-                    return new(null, null, null, default, null, false, most, null);
-                kept.Write(buffer, 0, read);
-                // A large list that keeps coming is no hanging server.
-                limit.CancelAfter(Patience);
-            }
-            return new(
-                (int)answer.StatusCode,
-                answer.Content.Headers.ContentType?.ToString(),
-                answer.Headers.Location?.ToString(),
-                kept.ToArray(),
-                null,
-                false,
-                null,
-                answer.Headers.Date
-            );
+            return await GetAsync(address, question, most, limit);
         }
         catch (OperationCanceledException) when (!ct.IsCancellationRequested)
         {
@@ -86,6 +58,39 @@ public sealed class FetchPoint : IDisposable
         }
 
         static Fetched Nothing(string why, bool late) => new(null, null, null, default, why, late, null, null);
+    }
+
+    private async Task<Fetched> GetAsync(Uri address, byte[]? question, long most, CancellationTokenSource limit)
+    {
+        using var message = new HttpRequestMessage(question is null ? HttpMethod.Get : HttpMethod.Post, address);
+        if (question is not null)
+        {
+            message.Content = new ByteArrayContent(question);
+            message.Content.Headers.ContentType = new MediaTypeHeaderValue("application/ocsp-request");
+        }
+        using var answer = await _http.Value.SendAsync(message, HttpCompletionOption.ResponseHeadersRead, limit.Token);
+        await using var stream = await answer.Content.ReadAsStreamAsync(limit.Token);
+        using var kept = new MemoryStream();
+        var buffer = new byte[16 << 10];
+        int read;
+        while ((read = await stream.ReadAsync(buffer, limit.Token)) > 0)
+        {
+            if (kept.Length + read > most)
+                return new(null, null, null, default, null, false, most, null);
+            kept.Write(buffer, 0, read);
+            // A large list that keeps coming is no hanging server.
+            limit.CancelAfter(Patience);
+        }
+        return new(
+            (int)answer.StatusCode,
+            answer.Content.Headers.ContentType?.ToString(),
+            answer.Headers.Location?.ToString(),
+            kept.ToArray(),
+            null,
+            false,
+            null,
+            answer.Headers.Date
+        );
     }
 
     public void Dispose()

@@ -160,6 +160,11 @@ internal static class HostEndpoints
             )
             .Is(Operation.GetHost);
 
+        MapKeeping(g);
+    }
+
+    private static void MapKeeping(RouteGroupBuilder g)
+    {
         g.MapPost(
                 "",
                 async (NewHost body, InviteHost invite, Caller caller, CancellationToken ct) =>

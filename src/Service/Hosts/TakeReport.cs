@@ -26,14 +26,7 @@ public sealed class TakeReport(BeaconDb db, JudgeLook judge, KnownNames known, P
         var host = await db.Hosts.SingleAsync(h => h.Id == hostId, ct);
         host.ThrowIfGone();
         var now = clock.GetUtcNow();
-        host.Reported(
-            now,
-            report.AgentVersion,
-            Shapes.Json(report.Addresses),
-            JsonSerializer.Serialize([.. report.Entries], BeaconJson.Default.ListStoreEntryInfo),
-            ProblemOf(report) is { } problem ? JsonSerializer.Serialize(problem, BeaconJson.Default.ProblemInfo) : null,
-            report.Anchors is null ? null : Shapes.Json(report.Anchors.Take(20))
-        );
+        Keep(host, report, now);
         var rows = await db.Services.Where(s => s.HostId == hostId).ToDictionaryAsync(s => s.Name, ct);
         var namesBefore = NamesOf(rows.Values);
         var bindings = await db
@@ -52,15 +45,7 @@ public sealed class TakeReport(BeaconDb db, JudgeLook judge, KnownNames known, P
                     $"by {found.Connector}: {string.Join(", ", found.Names)}"
                 );
             }
-            row.Described(
-                found.Connector,
-                Shapes.Json(found.Names),
-                found.NamesAreAssumed,
-                JsonSerializer.Serialize([.. found.Endpoints], BeaconJson.Default.ListEndpointInfo),
-                Shapes.Json(found.Places),
-                found.CertificateFile,
-                found.Problem is null ? null : JsonSerializer.Serialize(found.Problem, BeaconJson.Default.ProblemInfo)
-            );
+            Describe(row, found);
             TakeLooks(row, found.Looks, host.Name, bindings.GetValueOrDefault(row.Id));
         }
         // A broken configuration shows no services: that does not mean they are gone.
@@ -84,6 +69,29 @@ public sealed class TakeReport(BeaconDb db, JudgeLook judge, KnownNames known, P
             known.Changed();
         changes.Tell("host", host.Name);
     }
+
+    public LookInfo Judge(LookReport look, string host) => judge.Run(look, host);
+
+    private static void Keep(Host host, AgentReport report, DateTimeOffset now) =>
+        host.Reported(
+            now,
+            report.AgentVersion,
+            Shapes.Json(report.Addresses),
+            JsonSerializer.Serialize([.. report.Entries], BeaconJson.Default.ListStoreEntryInfo),
+            ProblemOf(report) is { } problem ? JsonSerializer.Serialize(problem, BeaconJson.Default.ProblemInfo) : null,
+            report.Anchors is null ? null : Shapes.Json(report.Anchors.Take(20))
+        );
+
+    private static void Describe(HostService row, FoundService found) =>
+        row.Described(
+            found.Connector,
+            Shapes.Json(found.Names),
+            found.NamesAreAssumed,
+            JsonSerializer.Serialize([.. found.Endpoints], BeaconJson.Default.ListEndpointInfo),
+            Shapes.Json(found.Places),
+            found.CertificateFile,
+            found.Problem is null ? null : JsonSerializer.Serialize(found.Problem, BeaconJson.Default.ProblemInfo)
+        );
 
     /// <summary>What a person at the host must know: the agent's own words, else what of the report could not be kept.</summary>
     private static ProblemInfo? ProblemOf(AgentReport report)

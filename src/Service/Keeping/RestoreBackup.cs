@@ -36,62 +36,12 @@ public sealed class RestoreBackup(BeaconDb db, AuthorityRegistry registry, Fetch
         var beside = data.TrimEnd('/') + ".restoring";
         if (Directory.Exists(beside))
             Directory.Delete(beside, recursive: true);
-        const UnixFileMode owner = UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute;
-        Directory.CreateDirectory(beside, owner);
-        DateTimeOffset? taken = null;
+        Directory.CreateDirectory(beside, Owner);
         var tar = Path.Combine(beside, "backup.tar");
         await using (var from = File.OpenRead(file))
-        await using (
-            var to = new FileStream(
-                tar,
-                new FileStreamOptions
-                {
-                    Mode = FileMode.CreateNew,
-                    Access = FileAccess.Write,
-                    UnixCreateMode = UnixFileMode.UserRead | UnixFileMode.UserWrite,
-                }
-            )
-        )
+        await using (var to = New(tar, Private))
             await SealedFile.ReadAsync(from, to, key, ct);
-        await using (var stream = File.OpenRead(tar))
-        await using (var reader = new TarReader(stream))
-            while (await reader.GetNextEntryAsync(copyData: false, ct) is { } entry)
-            {
-                if (entry.Name == TakeBackup.AboutName)
-                {
-                    using var text = new StreamReader(entry.DataStream!);
-                    taken = DateTimeOffset.Parse(await text.ReadToEndAsync(ct), CultureInfo.InvariantCulture);
-                    continue;
-                }
-                var known =
-                    entry.Name is TakeBackup.DatabaseName or "root.pem"
-                    || (
-                        entry.Name.Split('/') is [var folder, var name] && TakeBackup.Folders.Contains(folder) && name is not ("." or "..")
-                    );
-                if (entry.EntryType != TarEntryType.RegularFile || !known)
-                    throw new BeaconProblem(
-                        ProblemCode.DataDamaged,
-                        $"The backup holds \"{entry.Name}\", which does not belong there.",
-                        "Take another copy of the file."
-                    );
-                var path = Path.Combine(beside, entry.Name);
-                Directory.CreateDirectory(Path.GetDirectoryName(path)!, owner);
-                await using var to = new FileStream(
-                    path,
-                    new FileStreamOptions
-                    {
-                        Mode = FileMode.CreateNew,
-                        Access = FileAccess.Write,
-                        UnixCreateMode =
-                            entry.Name == "root.pem"
-                                ? UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.GroupRead | UnixFileMode.OtherRead
-                                : UnixFileMode.UserRead | UnixFileMode.UserWrite,
-                    }
-                );
-                if (entry.DataStream is { } content)
-                    await content.CopyToAsync(to, ct);
-                to.Flush(flushToDisk: true);
-            }
+        var taken = await UnpackTarAsync(tar, beside, ct);
         File.Delete(tar);
         if (taken is null || !File.Exists(Path.Combine(beside, TakeBackup.DatabaseName)))
             throw new BeaconProblem(ProblemCode.DataDamaged, "The backup has no database.", "Take another copy of the file.");
@@ -101,6 +51,60 @@ public sealed class RestoreBackup(BeaconDb db, AuthorityRegistry registry, Fetch
         return taken.Value;
     }
 
+    private const UnixFileMode Private = UnixFileMode.UserRead | UnixFileMode.UserWrite,
+        Public = Private | UnixFileMode.GroupRead | UnixFileMode.OtherRead,
+        Owner = Private | UnixFileMode.UserExecute;
+
+    private static FileStream New(string path, UnixFileMode mode) =>
+        new(
+            path,
+            new FileStreamOptions
+            {
+                Mode = FileMode.CreateNew,
+                Access = FileAccess.Write,
+                UnixCreateMode = mode,
+            }
+        );
+
+    /// <returns>When the backup was taken; null when it does not say so.</returns>
+    private static async Task<DateTimeOffset?> UnpackTarAsync(string tar, string folder, CancellationToken ct)
+    {
+        DateTimeOffset? taken = null;
+        await using var stream = File.OpenRead(tar);
+        await using var reader = new TarReader(stream);
+        while (await reader.GetNextEntryAsync(copyData: false, ct) is { } entry)
+        {
+            if (entry.Name == TakeBackup.AboutName)
+            {
+                using var text = new StreamReader(entry.DataStream!);
+                taken = DateTimeOffset.Parse(await text.ReadToEndAsync(ct), CultureInfo.InvariantCulture);
+                continue;
+            }
+            ThrowUnlessKnown(entry);
+            var path = Path.Combine(folder, entry.Name);
+            Directory.CreateDirectory(Path.GetDirectoryName(path)!, Owner);
+            await using var to = New(path, entry.Name == "root.pem" ? Public : Private);
+            if (entry.DataStream is { } content)
+                await content.CopyToAsync(to, ct);
+            to.Flush(flushToDisk: true);
+        }
+        return taken;
+    }
+
+    /// <summary>A name in a backup leads nowhere but to where a backup's files belong.</summary>
+    private static void ThrowUnlessKnown(TarEntry entry)
+    {
+        var isKnown =
+            entry.Name is TakeBackup.DatabaseName or "root.pem"
+            || (entry.Name.Split('/') is [var folder, var name] && TakeBackup.Folders.Contains(folder) && name is not ("." or ".."));
+        if (entry.EntryType != TarEntryType.RegularFile || !isKnown)
+            throw new BeaconProblem(
+                ProblemCode.DataDamaged,
+                $"The backup holds \"{entry.Name}\", which does not belong there.",
+                "Take another copy of the file."
+            );
+    }
+
     /// <param name="lists">CRLs that were saved elsewhere.</param>
     /// <returns>What was seen and done, in sentences.</returns>
     public async Task<IReadOnlyList<string>> MendAsync(DateTimeOffset taken, IReadOnlyList<Crl> lists, CancellationToken ct)
@@ -108,57 +112,11 @@ public sealed class RestoreBackup(BeaconDb db, AuthorityRegistry registry, Fetch
         var told = new List<string>();
         var now = clock.GetUtcNow();
         await registry.LoadAsync(db, ct);
-        var seen = lists.ToList();
-        foreach (var key in registry.Keys)
-        foreach (var uri in await AddressesAsync(key, ct))
-        {
-            var got = await fetch.RunAsync(uri, null, 64 << 20, ct);
-            try
-            {
-                if (got.Status != 200)
-                    told.Add($"{uri}: nothing to be seen there.");
-                else
-                    seen.Add(Crl.Read(got.Body));
-            }
-            catch (BeaconProblem)
-            {
-                told.Add($"{uri}: what is there is no list.");
-            }
-        }
+        var seen = lists.Concat(await SeenAsync(told, ct)).ToList();
         await using var write = await db.BeginWriteAsync(ct);
         var highest = 0L;
         foreach (var list in seen)
-        {
-            if (
-                registry.Keys.FirstOrDefault(k =>
-                    list.Issuer.Der.Span.SequenceEqual(k.Certificate.Subject.Der.Span) && list.SignedBy(k.Certificate.PublicKey)
-                )
-                is not { } key
-            )
-                continue;
-            var number = (long)(list.Number ?? 0);
-            highest = Math.Max(highest, number);
-            var known =
-                await db
-                    .Crls.Where(c => c.AuthorityId == key.AuthorityId && c.KeyNumber == key.KeyNumber)
-                    .MaxAsync(c => (long?)c.Number, ct)
-                ?? 0;
-            if (number > known)
-                told.Add($"List {number} of {key.File} was issued after the backup, which has {known}.");
-            foreach (var r in list.Revoked)
-            {
-                var edition = await db.Editions.FirstOrDefaultAsync(e => e.Serial == r.Serial.Hex, ct);
-                if (edition is null)
-                    told.Add(
-                        $"Serial {r.Serial} was issued and revoked after the backup; it stays out of our lists from now on: keep the old list, or let it end on its own."
-                    );
-                else if (edition.RevokedAt is null && r.Reason != RevocationReason.RemoveFromCrl)
-                {
-                    edition.Revoke(r.At, r.Reason);
-                    told.Add($"Serial {r.Serial} was revoked after the backup ({BeaconProblem.SlugOf(r.Reason)}): it is revoked again.");
-                }
-            }
-        }
+            highest = Math.Max(highest, await RevokeAgainAsync(list, told, ct));
         var floor = Math.Max(now.ToUnixTimeSeconds(), highest);
         db.Restores.Add(
             new()
@@ -175,6 +133,60 @@ public sealed class RestoreBackup(BeaconDb db, AuthorityRegistry registry, Fetch
         await db.Note(now, Actor.System, JournalAction.ServiceRestored, "service", string.Join(" ", told));
         await write.CommitAsync(ct);
         return told;
+    }
+
+    /// <summary>The lists that can be seen where certificates point to.</summary>
+    private async Task<List<Crl>> SeenAsync(List<string> told, CancellationToken ct)
+    {
+        var seen = new List<Crl>();
+        foreach (var key in registry.Keys)
+        foreach (var uri in await AddressesAsync(key, ct))
+        {
+            var got = await fetch.RunAsync(uri, null, 64 << 20, ct);
+            try
+            {
+                if (got.Status != 200)
+                    told.Add($"{uri}: nothing to be seen there.");
+                else
+                    seen.Add(Crl.Read(got.Body));
+            }
+            catch (BeaconProblem)
+            {
+                told.Add($"{uri}: what is there is no list.");
+            }
+        }
+        return seen;
+    }
+
+    /// <summary>What a list revokes is revoked here too.</summary>
+    /// <returns>The list's number; 0 when it is not one of ours.</returns>
+    private async Task<long> RevokeAgainAsync(Crl list, List<string> told, CancellationToken ct)
+    {
+        var key = registry.Keys.FirstOrDefault(k =>
+            list.Issuer.Der.Span.SequenceEqual(k.Certificate.Subject.Der.Span) && list.SignedBy(k.Certificate.PublicKey)
+        );
+        if (key is null)
+            return 0;
+        var number = (long)(list.Number ?? 0);
+        var known =
+            await db.Crls.Where(c => c.AuthorityId == key.AuthorityId && c.KeyNumber == key.KeyNumber).MaxAsync(c => (long?)c.Number, ct)
+            ?? 0;
+        if (number > known)
+            told.Add($"List {number} of {key.File} was issued after the backup, which has {known}.");
+        foreach (var r in list.Revoked)
+        {
+            var edition = await db.Editions.FirstOrDefaultAsync(e => e.Serial == r.Serial.Hex, ct);
+            if (edition is null)
+                told.Add(
+                    $"Serial {r.Serial} was issued and revoked after the backup; it stays out of our lists from now on: keep the old list, or let it end on its own."
+                );
+            else if (edition.RevokedAt is null && r.Reason != RevocationReason.RemoveFromCrl)
+            {
+                edition.Revoke(r.At, r.Reason);
+                told.Add($"Serial {r.Serial} was revoked after the backup ({BeaconProblem.SlugOf(r.Reason)}): it is revoked again.");
+            }
+        }
+        return number;
     }
 
     private async Task<IReadOnlyList<string>> AddressesAsync(IssuingPoint key, CancellationToken ct)

@@ -61,28 +61,7 @@ public sealed class TakeBackup(BeaconDb db, RecoveryKeys recovery, BeaconOptions
                 await write.CommitAsync(ct);
             }
             await db.Database.ExecuteSqlAsync($"VACUUM INTO {copy}", ct);
-            await using (var stream = PrivateFile(tar))
-            await using (var writer = new TarWriter(stream, TarEntryFormat.Pax))
-            {
-                await AddAsync(
-                    writer,
-                    AboutName,
-                    new MemoryStream(System.Text.Encoding.UTF8.GetBytes(now.ToString("O", CultureInfo.InvariantCulture))),
-                    ct
-                );
-                await using (var database = File.OpenRead(copy))
-                    await AddAsync(writer, DatabaseName, database, ct);
-                foreach (
-                    var file in Folders
-                        .Select(f => Path.Combine(options.Data, f))
-                        .Where(Directory.Exists)
-                        .SelectMany(Directory.EnumerateFiles)
-                        .Append(Path.Combine(options.Data, "root.pem"))
-                        .Where(f => File.Exists(f) && !f.EndsWith(".new", StringComparison.Ordinal))
-                )
-                    await using (var content = File.OpenRead(file))
-                        await AddAsync(writer, Path.GetRelativePath(options.Data, file), content, ct);
-            }
+            await PackAsync(tar, copy, now, ct);
             await using (var from = File.OpenRead(tar))
             await using (var to = PrivateFile(done))
                 await SealedFile.WriteAsync(from, to, [.. recipients.Select(r => r.PublicKey)], ct);
@@ -97,6 +76,30 @@ public sealed class TakeBackup(BeaconDb db, RecoveryKeys recovery, BeaconOptions
         {
             Directory.Delete(folder, recursive: true);
         }
+    }
+
+    private async Task PackAsync(string tar, string database, DateTimeOffset now, CancellationToken ct)
+    {
+        await using var stream = PrivateFile(tar);
+        await using var writer = new TarWriter(stream, TarEntryFormat.Pax);
+        await AddAsync(
+            writer,
+            AboutName,
+            new MemoryStream(System.Text.Encoding.UTF8.GetBytes(now.ToString("O", CultureInfo.InvariantCulture))),
+            ct
+        );
+        await using (var rows = File.OpenRead(database))
+            await AddAsync(writer, DatabaseName, rows, ct);
+        foreach (
+            var file in Folders
+                .Select(f => Path.Combine(options.Data, f))
+                .Where(Directory.Exists)
+                .SelectMany(Directory.EnumerateFiles)
+                .Append(Path.Combine(options.Data, "root.pem"))
+                .Where(f => File.Exists(f) && !f.EndsWith(".new", StringComparison.Ordinal))
+        )
+            await using (var content = File.OpenRead(file))
+                await AddAsync(writer, Path.GetRelativePath(options.Data, file), content, ct);
     }
 
     private static FileStream PrivateFile(string path) =>

@@ -1,3 +1,4 @@
+using Microsoft.AspNetCore.Http.HttpResults;
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
@@ -62,6 +63,11 @@ internal static class PersonEndpoints
                 }
             )
             .Is(Operation.RemovePerson);
+        MapConsents(g);
+    }
+
+    private static void MapConsents(RouteGroupBuilder g)
+    {
         g.MapGet("/consents", async (Consents consents, CancellationToken ct) => TypedResults.Ok(await consents.ListAsync(ct)))
             .Is(Operation.ListConsents);
         g.MapPost(
@@ -77,26 +83,7 @@ internal static class PersonEndpoints
 
     private static void MapSession(this RouteGroupBuilder g)
     {
-        g.MapPost(
-                "/session",
-                async (SignIn body, SignInDesk desk, BeaconOptions options, Offers offers, HttpContext context, CancellationToken ct) =>
-                {
-                    var person = await desk.CheckPasswordAsync(body.Name, body.Password, Lanes.SourceOf(context), ct);
-                    var (token, until) = await desk.OpenSessionAsync(person, ct);
-                    var cookie = body.Kind == "cookie";
-                    if (cookie)
-                        context.Response.Cookies.Append(BeaconAuthentication.Cookie, token, CookieUntil(until));
-                    return TypedResults.Ok(
-                        new Session(person.Name, person.GroupList, until, cookie ? null : token)
-                        {
-                            SecondPerson = options.SecondPerson,
-                            Denied = offers.Of(new(person.Name, person.GroupList, null)),
-                        }
-                    );
-                }
-            )
-            .Is(Operation.SignIn)
-            .AnswersSecret();
+        g.MapPost("/session", SignInAsync).Is(Operation.SignIn).AnswersSecret();
         g.MapPost(
                 "/session/confirm",
                 async (ConfirmSignIn body, SignInDesk desk, Caller caller, HttpContext context, CancellationToken ct) =>
@@ -139,6 +126,28 @@ internal static class PersonEndpoints
                 }
             )
             .Is(Operation.SignOut);
+    }
+
+    private static async Task<Ok<Session>> SignInAsync(
+        SignIn body,
+        SignInDesk desk,
+        BeaconOptions options,
+        Offers offers,
+        HttpContext context,
+        CancellationToken ct
+    )
+    {
+        var person = await desk.CheckPasswordAsync(body.Name, body.Password, Lanes.SourceOf(context), ct);
+        var (token, until) = await desk.OpenSessionAsync(person, ct);
+        var cookie = body.Kind == "cookie";
+        if (cookie)
+            context.Response.Cookies.Append(BeaconAuthentication.Cookie, token, CookieUntil(until));
+        var session = new Session(person.Name, person.GroupList, until, cookie ? null : token)
+        {
+            SecondPerson = options.SecondPerson,
+            Denied = offers.Of(new(person.Name, person.GroupList, null)),
+        };
+        return TypedResults.Ok(session);
     }
 
     private static CookieOptions CookieUntil(DateTimeOffset until) =>

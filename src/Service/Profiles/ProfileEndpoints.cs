@@ -52,6 +52,11 @@ internal static class ProfileEndpoints
             )
             .Is(Operation.ExportProfile);
 
+        MapChanges(g);
+    }
+
+    private static void MapChanges(RouteGroupBuilder g)
+    {
         var change = g.MapGroup("");
         change
             .MapPut(
@@ -90,6 +95,11 @@ internal static class ProfileEndpoints
                 }
             )
             .Is(Operation.ImportProfile);
+        MapCopies(change);
+    }
+
+    private static void MapCopies(RouteGroupBuilder change)
+    {
         change
             .MapPost(
                 "/{id}/copy",

@@ -49,32 +49,7 @@ internal sealed class DirectoryTarget(Uri address) : IPushTarget
                 connection.SessionOptions.SecureSocketLayer = true;
             connection.Bind(new NetworkCredential(bind, File.ReadAllText(passwordFile).Trim()));
             foreach (var authority in files.GroupBy(f => f.Authority))
-            {
-                var entry = $"cn={Escape(authority.Key)},{root}";
-                if (!Exists(connection, entry))
-                    connection.SendRequest(
-                        new AddRequest(
-                            entry,
-                            new DirectoryAttribute("objectClass", "top", "cRLDistributionPoint", "pkiCA"),
-                            new DirectoryAttribute("cn", authority.Key)
-                        )
-                    );
-                foreach (var (kind, attribute) in Attributes)
-                {
-                    var values = authority.Where(f => f.Kind == kind).ToList();
-                    if (values.Count == 0)
-                        continue;
-                    var change = new DirectoryAttributeModification { Name = attribute, Operation = DirectoryAttributeOperation.Replace };
-                    foreach (var f in values)
-                        change.Add(f.Bytes);
-                    connection.SendRequest(new ModifyRequest(entry, change));
-                    var back = (SearchResponse)
-                        connection.SendRequest(new SearchRequest(entry, "(objectClass=*)", SearchScope.Base, attribute));
-                    var found = back.Entries[0].Attributes[attribute] is { } a ? a.GetValues(typeof(byte[])).Cast<byte[]>().ToList() : [];
-                    foreach (var f in values)
-                        PushPublished.Compare(f, found.FirstOrDefault(v => v.AsSpan().SequenceEqual(f.Bytes)), $"{Name}, {entry}");
-                }
-            }
+                Push(connection, authority, $"cn={Escape(authority.Key)},{root}");
         }
         catch (Exception e) when (e is DirectoryException or IOException or UnauthorizedAccessException or DllNotFoundException)
         {
@@ -86,6 +61,32 @@ internal sealed class DirectoryTarget(Uri address) : IPushTarget
                     : "See that the directory runs, that the base is there, and that the account may write below it; it is tried again.",
                 e
             );
+        }
+    }
+
+    private void Push(LdapConnection connection, IGrouping<string, PublishedFile> authority, string entry)
+    {
+        if (!Exists(connection, entry))
+            connection.SendRequest(
+                new AddRequest(
+                    entry,
+                    new DirectoryAttribute("objectClass", "top", "cRLDistributionPoint", "pkiCA"),
+                    new DirectoryAttribute("cn", authority.Key)
+                )
+            );
+        foreach (var (kind, attribute) in Attributes)
+        {
+            var values = authority.Where(f => f.Kind == kind).ToList();
+            if (values.Count == 0)
+                continue;
+            var change = new DirectoryAttributeModification { Name = attribute, Operation = DirectoryAttributeOperation.Replace };
+            foreach (var f in values)
+                change.Add(f.Bytes);
+            connection.SendRequest(new ModifyRequest(entry, change));
+            var back = (SearchResponse)connection.SendRequest(new SearchRequest(entry, "(objectClass=*)", SearchScope.Base, attribute));
+            var found = back.Entries[0].Attributes[attribute] is { } a ? a.GetValues(typeof(byte[])).Cast<byte[]>().ToList() : [];
+            foreach (var f in values)
+                PushPublished.Compare(f, found.FirstOrDefault(v => v.AsSpan().SequenceEqual(f.Bytes)), $"{Name}, {entry}");
         }
     }
 

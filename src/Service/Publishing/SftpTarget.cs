@@ -26,17 +26,7 @@ internal sealed class SftpTarget(Uri address) : IPushTarget
         try
         {
             using var key = new PrivateKeyFile(keyFile);
-            using var client = new SftpClient(
-                new ConnectionInfo(
-                    address.Host,
-                    address.Port > 0 ? address.Port : 22,
-                    address.UserInfo,
-                    new PrivateKeyAuthenticationMethod(address.UserInfo, key)
-                )
-                {
-                    Timeout = TimeSpan.FromSeconds(10),
-                }
-            );
+            using var client = Client(key);
             client.HostKeyReceived += (_, e) =>
             {
                 shown = "SHA256:" + e.FingerPrintSHA256;
@@ -47,14 +37,7 @@ internal sealed class SftpTarget(Uri address) : IPushTarget
             foreach (var f in files)
             {
                 ct.ThrowIfCancellationRequested();
-                var (path, beside) = ($"{folder}/{f.Name}", $"{folder}/.{f.Name}.new");
-                if (!client.Exists(path) || !client.ReadAllBytes(path).AsSpan().SequenceEqual(f.Bytes))
-                {
-                    using (var content = new MemoryStream(f.Bytes))
-                        client.UploadFile(content, beside, canOverride: true);
-                    client.RenameFile(beside, path, isPosix: true);
-                }
-                PushPublished.Compare(f, client.ReadAllBytes(path), Name);
+                Push(client, f, $"{folder}/{f.Name}", $"{folder}/.{f.Name}.new");
             }
             client.Disconnect();
         }
@@ -75,5 +58,30 @@ internal sealed class SftpTarget(Uri address) : IPushTarget
                     e
                 );
         }
+    }
+
+    private SftpClient Client(PrivateKeyFile key) =>
+        new SftpClient(
+            new ConnectionInfo(
+                address.Host,
+                address.Port > 0 ? address.Port : 22,
+                address.UserInfo,
+                new PrivateKeyAuthenticationMethod(address.UserInfo, key)
+            )
+            {
+                Timeout = TimeSpan.FromSeconds(10),
+            }
+        );
+
+    /// <param name="beside">Where it is written before it takes its place at once.</param>
+    private void Push(SftpClient client, PublishedFile f, string path, string beside)
+    {
+        if (!client.Exists(path) || !client.ReadAllBytes(path).AsSpan().SequenceEqual(f.Bytes))
+        {
+            using (var content = new MemoryStream(f.Bytes))
+                client.UploadFile(content, beside, canOverride: true);
+            client.RenameFile(beside, path, isPosix: true);
+        }
+        PushPublished.Compare(f, client.ReadAllBytes(path), Name);
     }
 }

@@ -40,6 +40,11 @@ internal static class RequestEndpoints
             )
             .Is(Operation.SubmitRequest);
 
+        MapReading(g);
+    }
+
+    private static void MapReading(RouteGroupBuilder g)
+    {
         g.MapGet(
                 "",
                 async (
@@ -79,6 +84,11 @@ internal static class RequestEndpoints
             )
             .Is(Operation.GetRequest);
 
+        MapDecisions(g);
+    }
+
+    private static void MapDecisions(RouteGroupBuilder g)
+    {
         g.MapPost(
                 "/{id:long}/approve",
                 async (long id, DecideRequest decide, BeaconDb db, Caller caller, CancellationToken ct) =>

@@ -3,15 +3,20 @@ using OrderlyBeacon.Service.People;
 
 namespace OrderlyBeacon.Service.Revocations;
 
+/// <summary>Whoever keeps something that a revocation changes.</summary>
+public interface IHearsOfRevocations
+{
+    /// <summary>An edition was revoked, put on hold or released.</summary>
+    void Revoked(string serial);
+}
+
 /// <summary>After a change of states is committed: nothing that was kept may say otherwise any more, and the lists say it.</summary>
 public sealed class AnnounceRevocations(
     PublishCrl publish,
     RevocationBook book,
-    Protocols.Ocsp.OcspDesk ocsp,
+    IEnumerable<IHearsOfRevocations> concerned,
     ClientCertificates clients,
     Hosts.Presence presence,
-    Authorities.ServiceCertificate own,
-    ResponderCertificates responders,
     Notices.Changes changes
 )
 {
@@ -24,14 +29,11 @@ public sealed class AnnounceRevocations(
         CancellationToken ct
     )
     {
-        clients.Forget();
+        Forget();
         presence.JudgeAgain();
         foreach (var (_, serial) in changed)
-        {
-            ocsp.Forget(serial);
-            own.Revoked(serial);
-            responders.Revoked(serial);
-        }
+        foreach (var one in concerned)
+            one.Revoked(serial);
         if (wasHeld)
             book.Reset();
         var told = await publish.RunAsync(actor, why, CrlOccasion.Changed, ct);
@@ -39,4 +41,7 @@ public sealed class AnnounceRevocations(
             changes.Tell("certificate", name);
         return told;
     }
+
+    /// <summary>Who speaks with which certificate is asked anew at the next call.</summary>
+    public void Forget() => clients.Forget();
 }

@@ -31,7 +31,7 @@ public sealed class ResponderCertificates(
     ProfileCatalogue profiles,
     TimeProvider clock,
     ILogger<ResponderCertificates> log
-)
+) : IHearsOfRevocations, IRenewsItself
 {
     private volatile Responder[] _all = [];
     private readonly SemaphoreSlim _one = new(1, 1);

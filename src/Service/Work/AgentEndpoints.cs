@@ -62,6 +62,11 @@ internal static class AgentEndpoints
             )
             .Is(Operation.AgentReport);
 
+        MapOrders(g);
+    }
+
+    private static void MapOrders(RouteGroupBuilder g)
+    {
         g.MapPost(
                 "/orders/{id:long}/csr",
                 async (long id, OrderCsr body, Caller caller, BeaconDb db, AnswerCsr answer, CancellationToken ct) =>

@@ -17,7 +17,6 @@ public sealed class TakeResult(
     BeaconDb db,
     TakeReport reports,
     Hosts.Presence presence,
-    JudgeLook judge,
     Enrolment.KnownNames known,
     WorkBell bell,
     Changes changes,
@@ -36,7 +35,7 @@ public sealed class TakeResult(
             if (!order.IsOpen)
                 return;
             var now = clock.GetUtcNow();
-            var looks = (result.Looks ?? []).Take(50).Select(l => judge.Run(l, host.Name)).ToList();
+            var looks = (result.Looks ?? []).Take(50).Select(l => reports.Judge(l, host.Name)).ToList();
             order.End(result, JsonSerializer.Serialize(looks, BeaconJson.Default.ListLookInfo), now);
             if (order.CertificateId is { } id && order.Kind is OrderKind.Obtain or OrderKind.Bind)
             {

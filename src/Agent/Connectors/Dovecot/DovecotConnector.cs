@@ -171,14 +171,7 @@ internal sealed partial class DovecotConnector(InstanceId id, ConnectorSettings 
             [.. Endpoints(after).Where(e => e.Tls).Select(e => new Probe(e.Address, e.Port, asked, e.Protocol))],
             [],
             steps.Count > 0 ? steps : ["The configuration names the certificate already; nothing in it changes."],
-            [
-                .. name is null && TlsOf(after) != "required"
-                    ? new[] { "Clients may go on without TLS; ssl = required ends that when they are ready." }
-                    : [],
-                .. name is null && named.Count > 0
-                    ? new[] { $"{string.Join(", ", named)} keep the certificates in their local_name blocks." }
-                    : [],
-            ]
+            name is null ? Warnings(after, named) : []
         )
         {
             NamesAreAssumed = name is null && settings.Names is null && c.Find("hostname") is null,
@@ -209,6 +202,16 @@ internal sealed partial class DovecotConnector(InstanceId id, ConnectorSettings 
             );
             steps.Add($"{setting} is added to {text}.");
         }
+    }
+
+    private static List<string> Warnings(DovecotConfiguration after, HashSet<string> named)
+    {
+        var warnings = new List<string>();
+        if (TlsOf(after) != "required")
+            warnings.Add("Clients may go on without TLS; ssl = required ends that when they are ready.");
+        if (named.Count > 0)
+            warnings.Add($"{string.Join(", ", named)} keep the certificates in their local_name blocks.");
+        return warnings;
     }
 
     private static IReadOnlyList<string> BlockOf(DovecotConfiguration c, string name) =>

@@ -34,7 +34,7 @@ public sealed class OcspDesk(
     EditionStates states,
     BeaconOptions options,
     TimeProvider clock
-)
+) : IHearsOfRevocations
 {
     private const int MostKept = 20_000;
 
@@ -61,7 +61,7 @@ public sealed class OcspDesk(
     }
 
     /// <summary>The state of a serial has changed: what was said of it is forgotten. Called after the change is committed.</summary>
-    public void Forget(string serial)
+    public void Revoked(string serial)
     {
         states.Forget(serial);
         _lock.EnterWriteLock();
@@ -108,29 +108,14 @@ public sealed class OcspDesk(
 
         var changes = Interlocked.Read(ref _changes);
         var until = second + TimeSpan.FromHours(options.OcspHours);
-        var answers = new OcspAnswer[request.Questions.Count];
-        for (var i = 0; i < answers.Length; i++)
+        OcspAnswer[] answers;
+        try
         {
-            var q = request.Questions[i];
-            EditionStanding? standing;
-            try
-            {
-                standing = states.Find(q.Serial);
-            }
-            catch (SqliteException)
-            {
-                return new(OcspResponse.Refuse(OcspRefusal.InternalError), second, null);
-            }
-            var ours = standing is not null && registry.KeyOf(standing.GenerationId) == responder.KeyNumber;
-            answers[i] = new(
-                q,
-                !ours ? OcspStatus.Unknown
-                    : standing!.Revocation is null ? OcspStatus.Good
-                    : OcspStatus.Revoked,
-                ours ? standing!.Revocation : null,
-                second,
-                until
-            );
+            answers = [.. request.Questions.Select(q => Answer(q, responder.KeyNumber, second, until))];
+        }
+        catch (SqliteException)
+        {
+            return new(OcspResponse.Refuse(OcspRefusal.InternalError), second, null);
         }
         var signed = OcspResponse.Write(
             answers,
@@ -145,6 +130,15 @@ public sealed class OcspDesk(
         if (keep)
             Keep(text!, answers[0].Id.Serial.Hex, reply, changes);
         return reply;
+    }
+
+    /// <exception cref="SqliteException">The database cannot be read.</exception>
+    private OcspAnswer Answer(OcspCertId question, int keyNumber, DateTimeOffset from, DateTimeOffset until)
+    {
+        var standing = states.Find(question.Serial);
+        if (standing is null || registry.KeyOf(standing.GenerationId) != keyNumber)
+            return new(question, OcspStatus.Unknown, null, from, until);
+        return new(question, standing.Revocation is null ? OcspStatus.Good : OcspStatus.Revoked, standing.Revocation, from, until);
     }
 
     private void Keep(string key, string serial, OcspReply reply, long changes)

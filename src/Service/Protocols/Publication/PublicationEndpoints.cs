@@ -72,6 +72,16 @@ internal static class PublicationEndpoints
             throw denial.Problem;
         var now = clock.GetUtcNow();
         var text = new System.Text.StringBuilder();
+        await CountsAsync(db, text, ct);
+        SecondsLeft(registry, shelf, responders, text, now);
+        health.Write(text, now);
+        Lanes.Write(text);
+        text.Append("# EOF\n");
+        return Results.Text(text.ToString(), "application/openmetrics-text; version=1.0.0; charset=utf-8");
+    }
+
+    private static async Task CountsAsync(BeaconDb db, System.Text.StringBuilder text, CancellationToken ct)
+    {
         Gauge("beacon_editions_issued", "Editions on record", await db.Editions.LongCountAsync(ct));
         Gauge("beacon_editions_revoked", "Revoked editions", await db.Editions.LongCountAsync(e => e.RevokedAt != null, ct));
         Gauge(
@@ -85,6 +95,19 @@ internal static class PublicationEndpoints
             await db.Orders.LongCountAsync(o => o.State == Contracts.OrderState.Queued || o.State == Contracts.OrderState.Taken, ct)
         );
         Gauge("beacon_hosts_joined", "Hosts with an agent", await db.Hosts.LongCountAsync(h => h.State == Contracts.HostState.Joined, ct));
+
+        void Gauge(string name, string help, long value) =>
+            text.Append(CultureInfo.InvariantCulture, $"# TYPE {name} gauge\n# HELP {name} {help}\n{name} {value}\n");
+    }
+
+    private static void SecondsLeft(
+        AuthorityRegistry registry,
+        CrlShelf shelf,
+        ResponderCertificates responders,
+        System.Text.StringBuilder text,
+        DateTimeOffset now
+    )
+    {
         text.Append("# TYPE beacon_crl_seconds_left gauge\n# HELP beacon_crl_seconds_left Seconds until the newest list expires\n");
         foreach (var a in registry.Authorities)
         foreach (var key in a.Certified.Select(g => g.KeyNumber).Distinct())
@@ -117,12 +140,5 @@ internal static class PublicationEndpoints
                 CultureInfo.InvariantCulture,
                 $"beacon_authority_seconds_left{{authority=\"{a.Slug}\"}} {(a.Certified.Max(g => g.Read().NotAfter) - now).TotalSeconds:0}\n"
             );
-        health.Write(text, now);
-        Lanes.Write(text);
-        text.Append("# EOF\n");
-        return Results.Text(text.ToString(), "application/openmetrics-text; version=1.0.0; charset=utf-8");
-
-        void Gauge(string name, string help, long value) =>
-            text.Append(CultureInfo.InvariantCulture, $"# TYPE {name} gauge\n# HELP {name} {help}\n{name} {value}\n");
     }
 }

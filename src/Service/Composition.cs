@@ -171,7 +171,6 @@ internal static class Composition
         // Tokens are random and kept as hashes; the framework's key ring would be loaded for nothing.
         foreach (var ring in s.Where(d => d.ImplementationType?.Name == "DataProtectionHostedService").ToList())
             s.Remove(ring);
-        s.AddLanes(options);
         s.Configure<RouteHandlerOptions>(o => o.ThrowOnBadRequest = true);
         s.ConfigureHttpJsonOptions(o =>
         {
@@ -301,7 +300,7 @@ internal static class Composition
         app.UseDoors(options);
         app.UseConsoleFiles();
         app.UseAuthentication();
-        app.UseRateLimiter();
+        app.UseLanes(options);
         app.UseRights(options);
         app.UseAnswerOnce();
         app.MapGet(

@@ -3,7 +3,6 @@ using System.Globalization;
 using System.Net;
 using System.Text;
 using System.Threading.RateLimiting;
-using Microsoft.AspNetCore.RateLimiting;
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Rights;
 using OrderlyBeacon.Service.People;
@@ -53,39 +52,59 @@ internal static class Lanes
 
     private static readonly ConcurrentDictionary<string, long> TurnedAway = new();
 
-    public static void AddLanes(this IServiceCollection s, BeaconOptions options) =>
-        s.AddRateLimiter(o =>
-        {
-            o.AddPolicy(
-                SignIns,
-                context =>
-                    RateLimitPartition.GetTokenBucketLimiter(
-                        SourceOf(context),
-                        _ =>
-                            new()
-                            {
-                                TokenLimit = options.SignInsPerMinute,
-                                TokensPerPeriod = Math.Max(1, options.SignInsPerMinute / 6),
-                                ReplenishmentPeriod = TimeSpan.FromSeconds(10),
-                                QueueLimit = 0,
-                            }
-                    )
-            );
-            o.AddPolicy(Dear, context => AtATime(context, DearAtATime, DearAtATime));
-            o.AddPolicy(Enrolments, context => AtATime(context, EnrolmentsAtATime, EnrolmentsAtATime * 2));
-            o.OnRejected = (context, _) => new(TurnAwayAsync(context));
-        });
+    /// <summary>Marks an endpoint with its lane.</summary>
+    private sealed record LaneMark(string Lane);
 
-    private static RateLimitPartition<string> AtATime(HttpContext context, int most, int queue) =>
-        RateLimitPartition.GetConcurrencyLimiter(
-            CallerOf(context),
-            _ =>
+    public static TBuilder InLane<TBuilder>(this TBuilder endpoint, string lane)
+        where TBuilder : IEndpointConventionBuilder => endpoint.WithMetadata(new LaneMark(lane));
+
+    /// <summary>Lets a call in when its lane has room for its caller.</summary>
+    public static void UseLanes(this WebApplication app, BeaconOptions options)
+    {
+        var signIns = new PerCaller(() =>
+            new TokenBucketRateLimiter(
                 new()
                 {
-                    PermitLimit = most,
-                    QueueLimit = queue,
-                    QueueProcessingOrder = QueueProcessingOrder.OldestFirst,
+                    TokenLimit = options.SignInsPerMinute,
+                    TokensPerPeriod = Math.Max(1, options.SignInsPerMinute / 6),
+                    ReplenishmentPeriod = TimeSpan.FromSeconds(10),
+                    AutoReplenishment = false,
                 }
+            )
+        );
+        var dear = new PerCaller(() => AtATime(DearAtATime, DearAtATime));
+        var enrolments = new PerCaller(() => AtATime(EnrolmentsAtATime, EnrolmentsAtATime * 2));
+        app.Use(
+            async (context, next) =>
+            {
+                if (context.GetEndpoint()?.Metadata.GetMetadata<LaneMark>() is not { Lane: var lane })
+                {
+                    await next();
+                    return;
+                }
+                var entering = lane switch
+                {
+                    SignIns => signIns.EnterAsync(SourceOf(context), context.RequestAborted),
+                    Dear => dear.EnterAsync(CallerOf(context), context.RequestAborted),
+                    _ => enrolments.EnterAsync(CallerOf(context), context.RequestAborted),
+                };
+                using var lease = await entering;
+                if (lease.IsAcquired)
+                    await next();
+                else
+                    await TurnAwayAsync(context, lane, lease);
+            }
+        );
+    }
+
+    private static ConcurrencyLimiter AtATime(int most, int queue) =>
+        new(
+            new()
+            {
+                PermitLimit = most,
+                QueueLimit = queue,
+                QueueProcessingOrder = QueueProcessingOrder.OldestFirst,
+            }
         );
 
     /// <summary>The address that a call comes from; of IPv6 the network, since whoever has one address there has them all.</summary>
@@ -100,15 +119,13 @@ internal static class Lanes
     private static string CallerOf(HttpContext context) =>
         context.User.Identity is { IsAuthenticated: true, Name: { } name } ? "caller " + name : SourceOf(context);
 
-    private static Task TurnAwayAsync(OnRejectedContext context)
+    private static Task TurnAwayAsync(HttpContext context, string lane, RateLimitLease lease)
     {
-        var lane = context.HttpContext.GetEndpoint()?.Metadata.GetMetadata<EnableRateLimitingAttribute>()?.PolicyName ?? "other";
         TurnedAway.AddOrUpdate(lane, 1, (_, n) => n + 1);
-        var after = context.Lease.TryGetMetadata(MetadataName.RetryAfter, out var wait) ? wait : TimeSpan.FromSeconds(5);
-        context.HttpContext.Response.Headers.RetryAfter = Math.Max(1, (int)Math.Ceiling(after.TotalSeconds))
-            .ToString(CultureInfo.InvariantCulture);
+        var after = lease.TryGetMetadata(MetadataName.RetryAfter, out var wait) ? wait : TimeSpan.FromSeconds(5);
+        context.Response.Headers.RetryAfter = Math.Max(1, (int)Math.Ceiling(after.TotalSeconds)).ToString(CultureInfo.InvariantCulture);
         return Problems.WriteAsync(
-            context.HttpContext,
+            context,
             new BeaconProblem(
                 ProblemCode.TooBusy,
                 "Too many such calls came from here in a short time.",
@@ -126,5 +143,35 @@ internal static class Lanes
                 CultureInfo.InvariantCulture,
                 $"beacon_turned_away_total{{lane=\"{lane}\"}} {TurnedAway.GetValueOrDefault(lane)}\n"
             );
+    }
+}
+
+/// <summary>A limiter for each caller. Nothing here has a timer: what time gives back is counted when somebody calls, so that an idle service sleeps.</summary>
+internal sealed class PerCaller(Func<RateLimiter> make)
+{
+    private const int Few = 256;
+    private readonly ConcurrentDictionary<string, RateLimiter> _limiters = [];
+    private int _forgetAt = Few;
+
+    public ValueTask<RateLimitLease> EnterAsync(string caller, CancellationToken ct)
+    {
+        if (_limiters.Count > Volatile.Read(ref _forgetAt))
+            ForgetIdle();
+        var limiter = _limiters.GetOrAdd(caller, _ => make());
+        (limiter as ReplenishingRateLimiter)?.TryReplenish();
+        return limiter.AcquireAsync(1, ct);
+    }
+
+    /// <summary>Who has all of their room again is as somebody new.</summary>
+    private void ForgetIdle()
+    {
+        foreach (var (caller, limiter) in _limiters)
+        {
+            (limiter as ReplenishingRateLimiter)?.TryReplenish();
+            if (limiter.IdleDuration is not null)
+                _limiters.TryRemove(new(caller, limiter));
+        }
+        // Looking through all is paid for by as many new callers.
+        Volatile.Write(ref _forgetAt, Math.Max(Few, _limiters.Count * 2));
     }
 }

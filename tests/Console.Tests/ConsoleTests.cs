@@ -42,6 +42,24 @@ public sealed class ConsoleTests(DemoWithBrowser world) : IClassFixture<DemoWith
         await page.Context.CloseAsync();
     }
 
+    /// <summary>Who cannot see the page hears where they are, and goes on from there by keyboard.</summary>
+    [Fact]
+    public async Task A2b_title_and_focus_follow_the_navigation()
+    {
+        var (page, errors) = await _browser.SignedInAsync();
+        await Expect(page).ToHaveTitleAsync("7 things need a hand · Orderly Beacon");
+        await page.GetByRole(AriaRole.Link, new() { Name = "Hosts and services" }).FocusAsync();
+        await page.Keyboard.PressAsync("Enter");
+        await Expect(page).ToHaveTitleAsync("Hosts and services · Orderly Beacon");
+        await Expect(page.GetByRole(AriaRole.Heading, new() { Level = 2 })).ToBeFocusedAsync();
+        await page.Keyboard.PressAsync("Tab");
+        Assert.Equal("View", await page.EvaluateAsync<string>("document.activeElement.closest('[aria-label]').ariaLabel"));
+        await page.GoBackAsync();
+        await Expect(page).ToHaveTitleAsync("7 things need a hand · Orderly Beacon");
+        Assert.Empty(errors);
+        await page.Context.CloseAsync();
+    }
+
     [Fact]
     public async Task A3_the_booking_site_gets_its_certificate()
     {
@@ -160,6 +178,32 @@ public sealed class ConsoleTests(DemoWithBrowser world) : IClassFixture<DemoWith
         await Expect(page.GetByText("waiting for approval")).ToBeVisibleAsync();
         await page.GetByRole(AriaRole.Button, new() { Name = "Approve" }).ClickAsync();
         await Expect(page.GetByTestId("progress")).ToContainTextAsync("in the store of its host", new() { Timeout = 20_000 });
+        await page.Context.CloseAsync();
+    }
+
+    /// <summary>An approver who keeps no hosts: nothing is offered that would be refused, and each page says why.</summary>
+    [Fact]
+    public async Task A7b_what_a_person_may_not_do_is_not_offered()
+    {
+        var (page, errors) = await _browser.SignedInAsync("/hosts", who: "wren");
+        var pages = page.GetByRole(AriaRole.Navigation, new() { Name = "Pages" });
+        await Expect(pages.GetByRole(AriaRole.Link, new() { Name = "Journal" })).ToBeVisibleAsync();
+        await Expect(pages.GetByRole(AriaRole.Link, new() { Name = "New certificate" })).ToHaveCountAsync(0);
+        await Expect(pages.GetByRole(AriaRole.Link, new() { Name = "People" })).ToHaveCountAsync(0);
+        await Expect(page.GetByRole(AriaRole.Note).Filter(new() { HasText = "You may not invite hosts" }))
+            .ToContainTextAsync("administrators");
+        await Expect(page.GetByRole(AriaRole.Button, new() { NameRegex = new("^Bind a certificate") })).ToHaveCountAsync(0);
+        await Browser.ShotAsync(page, "not-offered-hosts");
+        await page.GotoAsync("/certificates/" + Booking);
+        await Expect(page.GetByRole(AriaRole.Note).Filter(new() { HasText = "You may not renew it" })).ToBeVisibleAsync();
+        await Expect(page.GetByRole(AriaRole.Link, new() { Name = "Download chain" })).ToBeVisibleAsync();
+        await Expect(page.GetByRole(AriaRole.Button, new() { NameRegex = new("Renew|Revoke") })).ToHaveCountAsync(0);
+        await Browser.ShotAsync(page, "not-offered-certificate");
+        // Who goes there by its address is told too.
+        await page.GotoAsync("/new");
+        await Expect(page.GetByRole(AriaRole.Note).Filter(new() { HasText = "You may not request certificates here" })).ToBeVisibleAsync();
+        await Expect(page.GetByLabel("Host")).ToHaveCountAsync(0);
+        Assert.Empty(errors);
         await page.Context.CloseAsync();
     }
 

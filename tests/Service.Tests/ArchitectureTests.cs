@@ -94,7 +94,11 @@ public sealed partial class ArchitectureTests
             while (head > 0 && (lines[head].StartsWith(indent + " ") || lines[head].StartsWith(indent + ")")))
                 head--;
             var end = Array.FindIndex(lines, i, l => l.StartsWith(indent + "}"));
-            var isMethod = lines[head].Contains('(') && !lines[head].EndsWith("= new()") && !lines[head].Contains(" class ") && !lines[head].Contains(" record ");
+            var isMethod =
+                lines[head].Contains('(')
+                && !lines[head].EndsWith("= new()")
+                && !lines[head].Contains(" class ")
+                && !lines[head].Contains(" record ");
             if (isMethod && indent.Length > 0 && (indent.Length == 4 || !lines[head].TrimStart().StartsWith("if ")))
                 yield return ($"{Path.GetFileName(file)}: {lines[head].Trim()}", end - head + 1);
         }

@@ -33,6 +33,7 @@ import { api, ProblemError, type Denied, type Operation } from '../api/client';
 import { useLive } from '../api/live';
 import { Failure } from './Bits';
 import { isDenied, useSession } from './session';
+import { useHeading } from './useHeading';
 import { Prove } from './Prove';
 
 const places: { to: string; label: string; Icon: typeof IconBook2; needs?: Operation }[] = [
@@ -62,6 +63,7 @@ function Frame({ person, denied }: { person: string; denied: Denied[] | undefine
   const scheme = useComputedColorScheme('light');
   const { pathname } = useLocation();
   const live = useLive();
+  useHeading(pathname);
   const shown = places.filter((p) => !p.needs || !isDenied(p.needs, denied));
   const other = scheme === 'dark' ? 'light' : 'dark';
   return (

@@ -63,6 +63,9 @@ public sealed class WatchConcerns(Presence presence, Changes changes, TimeProvid
         return certificates.Count == AtOnce || services.Count == AtOnce;
     }
 
+    /// <summary>Whether a host fell silent or spoke again since that was told last: seen from memory.</summary>
+    public bool IsAwayToTell => _away is null || presence.IsOtherThan(_away);
+
     /// <summary>Opens and closes what is told of hosts that fell silent or spoke again.</summary>
     public async Task AwayAsync(BeaconDb db, CancellationToken ct)
     {

@@ -133,7 +133,12 @@ public sealed class CheckHierarchy(
     }
 
     /// <summary>How many editions under a generation are still good, and when the last one ends.</summary>
-    private async Task<(long Count, DateTimeOffset? Last)> EditionsAsync(Authority a, Generation g, DateTimeOffset now, CancellationToken ct)
+    private async Task<(long Count, DateTimeOffset? Last)> EditionsAsync(
+        Authority a,
+        Generation g,
+        DateTimeOffset now,
+        CancellationToken ct
+    )
     {
         if (a.Slug != Authority.IssuingSlug)
             return (0, null);

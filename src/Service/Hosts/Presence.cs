@@ -35,6 +35,24 @@ public sealed class Presence(AuthorityRegistry registry, BeaconOptions options, 
     public bool IsOnline(Host h) =>
         h.State == HostState.Joined && LastSeen(h) > clock.GetUtcNow() - TimeSpan.FromSeconds(options.HostAwaySeconds);
 
+    /// <summary>Whether others are silent than these: asks nobody.</summary>
+    public bool IsOtherThan(IReadOnlySet<int> away)
+    {
+        var since = clock.GetUtcNow() - TimeSpan.FromSeconds(options.HostAwaySeconds);
+        if (!_silentKnown)
+            return since >= _started;
+        var silent = 0;
+        foreach (var (host, at) in _seen)
+        {
+            if (at > since)
+                continue;
+            if (!away.Contains(host))
+                return true;
+            silent++;
+        }
+        return silent != away.Count;
+    }
+
     /// <summary>
     /// Hosts that fell silent. After a start each has as long to speak as any other time; then those that did not are asked of the database, once.
     /// </summary>

@@ -54,7 +54,8 @@ internal sealed class Caretaker(
     /// <summary>One round: all that is due now, in its order.</summary>
     internal async Task RoundAsync(CancellationToken ct)
     {
-        await _guarded.RunAsync("silent hosts", (s, ct) => watch.AwayAsync(s.GetRequiredService<BeaconDb>(), ct), ct);
+        if (watch.IsAwayToTell)
+            await _guarded.RunAsync("silent hosts", (s, ct) => watch.AwayAsync(s.GetRequiredService<BeaconDb>(), ct), ct);
         if (refused.Any)
             wake.Within(Soon);
         if (!wake.IsTime())

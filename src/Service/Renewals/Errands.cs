@@ -5,8 +5,13 @@ using OrderlyBeacon.Service.Publishing;
 namespace OrderlyBeacon.Service.Renewals;
 
 /// <summary>What the service does regularly at other machines. Apart from <see cref="Caretaker"/>: a machine that does not answer must not hold up a renewal or a list.</summary>
-internal sealed class Errands(IServiceScopeFactory scopes, BeaconOptions options, TimeProvider clock, ILogger<Errands> log)
-    : BackgroundService
+internal sealed class Errands(
+    IServiceScopeFactory scopes,
+    BeaconOptions options,
+    AuthorityRegistry registry,
+    TimeProvider clock,
+    ILogger<Errands> log
+) : BackgroundService
 {
     private static readonly TimeSpan PushEvery = TimeSpan.FromSeconds(2),
         CollectEvery = TimeSpan.FromSeconds(6),
@@ -16,12 +21,14 @@ internal sealed class Errands(IServiceScopeFactory scopes, BeaconOptions options
     /// <summary>One errand does not wait for another.</summary>
     protected override Task ExecuteAsync(CancellationToken stopping) =>
         Task.WhenAll(
-            EachAsync("pushes", TimeSpan.Zero, PushEvery, (s, ct) => s.GetRequiredService<PushPublished>().RunAsync(ct), stopping),
+            options.Pushes.Length == 0
+                ? Task.CompletedTask
+                : EachAsync("pushes", TimeSpan.Zero, PushEvery, (s, ct) => s.GetRequiredService<PushPublished>().RunAsync(ct), stopping),
             EachAsync(
                 "collect the parent's answer",
                 TimeSpan.Zero,
                 CollectEvery,
-                (s, ct) => s.GetRequiredService<CollectAnswer>().RunAsync(ct),
+                (s, ct) => registry.Waiting is null ? Task.CompletedTask : s.GetRequiredService<CollectAnswer>().RunAsync(ct),
                 stopping
             ),
             EachAsync(

@@ -17,7 +17,7 @@ internal static class OperationMarks
         where TBuilder : IEndpointConventionBuilder
     {
         if (Lanes.Of(operation) is { } lane)
-            endpoint.RequireRateLimiting(lane);
+            endpoint.InLane(lane);
         return endpoint.WithMetadata(new OperationMark(operation)).WithName(IdOf(operation));
     }
 

@@ -26,6 +26,7 @@ internal static class EarlierPrograms
                 "-v",
                 "q",
                 "-p:BuildConsole=false",
+                "-p:RunAnalyzers=false",
                 "-p:OpenApiGenerateDocuments=false",
                 // Its packages were chosen then.
                 "-p:NuGetAudit=false"

@@ -31,9 +31,9 @@ internal static class EstEndpoints
                 Body(EstMessages.CsrAttributes(profiles.Get(profile).Keys), "application/csrattrs")
         );
         g.MapPost("/simpleenroll", (string profile, HttpContext context, EstDoor door) => RunAsync(context, door, profile, again: false))
-            .RequireRateLimiting(Lanes.Enrolments);
+            .InLane(Lanes.Enrolments);
         g.MapPost("/simplereenroll", (string profile, HttpContext context, EstDoor door) => RunAsync(context, door, profile, again: true))
-            .RequireRateLimiting(Lanes.Enrolments);
+            .InLane(Lanes.Enrolments);
     }
 
     private static IResult Body(byte[] der, string type) => new EncodedBody(EstMessages.ToBody(der), type);

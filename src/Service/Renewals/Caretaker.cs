@@ -1,3 +1,4 @@
+using System.Runtime.InteropServices;
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
@@ -13,7 +14,7 @@ using OrderlyBeacon.Service.Storage;
 namespace OrderlyBeacon.Service.Renewals;
 
 /// <summary>The regular round: orders what is due, issues CRLs in time, renews the service's own certificate, forgets what is old.</summary>
-internal sealed class Caretaker(
+internal sealed partial class Caretaker(
     IServiceScopeFactory scopes,
     Wake wake,
     WatchConcerns watch,
@@ -113,8 +114,14 @@ internal sealed class Caretaker(
         if (_rounds >= 30 && (isBusy || allocated - _allocated < WorthCollecting))
             return;
         GC.Collect(2, GCCollectionMode.Aggressive, blocking: true, compacting: true);
+        // What the runtime and OpenSSL freed lies with the C library until then.
+        _ = malloc_trim(0);
         _allocated = allocated;
     }
+
+    /// <summary>malloc_trim(3) of glibc.</summary>
+    [LibraryImport("libc")]
+    private static partial int malloc_trim(nuint pad);
 
     private async Task RenewDueAsync(IServiceProvider services, CancellationToken ct)
     {

@@ -18,12 +18,12 @@ public sealed class IssuedTable(string connectionString) : IDisposable
 
     private const string Columns = "c.Name, e.Serial, e.Profile, e.NotBefore, e.NotAfter, e.State, e.RevokedAt, e.RevocationReason";
 
-    // The join is a cross join so that the planner starts with the index that is meant.
+    // The join is a cross join so that the planner starts with the index that is meant. How many rows are wanted is no parameter: SQLite plans anew whenever one of a LIMIT is bound.
     private static readonly string[] Statements =
     [
-        $"SELECT {Columns} FROM Editions e CROSS JOIN Certificates c ON c.Id = e.CertificateId WHERE e.Serial = $a LIMIT $take",
-        $"SELECT {Columns} FROM Certificates c CROSS JOIN Editions e ON e.CertificateId = c.Id WHERE c.Name >= $a AND c.Name < $b ORDER BY c.Name LIMIT $take",
-        $"SELECT {Columns} FROM Editions e CROSS JOIN Certificates c ON c.Id = e.CertificateId WHERE e.NotAfter >= $a AND e.NotAfter < $b ORDER BY e.NotAfter LIMIT $take",
+        $"SELECT {Columns} FROM Editions e CROSS JOIN Certificates c ON c.Id = e.CertificateId WHERE e.Serial = $a LIMIT 1",
+        $"SELECT {Columns} FROM Certificates c CROSS JOIN Editions e ON e.CertificateId = c.Id WHERE c.Name >= $a AND c.Name < $b ORDER BY c.Name",
+        $"SELECT {Columns} FROM Editions e CROSS JOIN Certificates c ON c.Id = e.CertificateId WHERE e.NotAfter >= $a AND e.NotAfter < $b ORDER BY e.NotAfter",
     ];
 
     private readonly ConcurrentBag<SqliteCommand>[] _idle =
@@ -47,12 +47,12 @@ public sealed class IssuedTable(string connectionString) : IDisposable
             c = Open(Statements[which]);
         c.Parameters[0].Value = a;
         c.Parameters[1].Value = b ?? DBNull.Value;
-        c.Parameters[2].Value = Math.Clamp(take, 1, Most);
         try
         {
             var found = new List<IssuedEdition>();
+            var most = Math.Clamp(take, 1, Most);
             using var r = c.ExecuteReader();
-            while (r.Read())
+            while (found.Count < most && r.Read())
                 found.Add(
                     new(
                         r.GetString(0),
@@ -87,7 +87,7 @@ public sealed class IssuedTable(string connectionString) : IDisposable
         }
         var c = connection.CreateCommand();
         c.CommandText = sql;
-        foreach (var name in new[] { "$a", "$b", "$take" })
+        foreach (var name in new[] { "$a", "$b" })
             c.Parameters.Add(new SqliteParameter { ParameterName = name, Value = DBNull.Value });
         return c;
     }

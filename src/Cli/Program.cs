@@ -12,6 +12,23 @@ internal static class Program
     /// <summary>On every read.</summary>
     public static Option<bool> Json { get; } = new("--json") { Description = "Print the service's answer as JSON.", Recursive = true };
 
+    /// <summary>Commands that are made together.</summary>
+    /// <param name="Verbs">What they are called; a test sees to it.</param>
+    internal sealed record Group(string[] Verbs, Func<IEnumerable<Command>> Make);
+
+    internal static readonly Group[] Groups =
+    [
+        new(["status", "lookahead", "look"], TodayCommands.All),
+        new(["host", "service", "bind", "unbind"], HostCommands.All),
+        new(["request"], RequestCommands.All),
+        new(["profile"], ProfileCommands.All),
+        new(["backup"], BackupCommand.All),
+        new(["cert", "inspect"], CertificateCommands.All),
+        new(["authority", "journal"], AuthorityCommands.All),
+        new(["sign-in", "sign-out", "person", "consent", "completion"], SessionCommands.All),
+        new(["ceremony"], CeremonyCommands.All),
+    ];
+
     public static async Task<int> Main(string[] args)
     {
         if (args is ["--version"])
@@ -21,18 +38,10 @@ internal static class Program
             return 0;
         }
         var root = new RootCommand("Orderly Beacon's client: certificates for every server, from request to renewal.") { Json };
-        foreach (
-            var c in TodayCommands
-                .All()
-                .Concat(HostCommands.All())
-                .Concat(RequestCommands.All())
-                .Concat(ProfileCommands.All())
-                .Concat(BackupCommand.All())
-                .Concat(CertificateCommands.All())
-                .Concat(AuthorityCommands.All())
-                .Concat(SessionCommands.All())
-                .Concat(CeremonyCommands.All())
-        )
+        // Most calls name their command: the others are made only for help, completion and what was mistyped.
+        var meant = args.Length == 0 ? null : Array.Find(Groups, g => g.Verbs.Contains(args[0]));
+        foreach (var group in meant is null ? Groups : [meant])
+        foreach (var c in group.Make())
             root.Add(c);
         var parsed = root.Parse(args);
         var code = await parsed.InvokeAsync();

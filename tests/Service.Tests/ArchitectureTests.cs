@@ -104,6 +104,22 @@ public sealed partial class ArchitectureTests
         }
     }
 
+    /// <summary>The client makes only the commands of the group that is meant: each is found by its own name.</summary>
+    [Fact]
+    public void Commands_are_in_the_group_that_names_them()
+    {
+        const BindingFlags any = BindingFlags.Static | BindingFlags.Instance | BindingFlags.Public | BindingFlags.NonPublic;
+        var groups = (Array)Load("beacon").GetType("OrderlyBeacon.Cli.Program")!.GetField("Groups", any)!.GetValue(null)!;
+        Assert.NotEmpty(groups);
+        foreach (var group in groups)
+        {
+            var verbs = (string[])group.GetType().GetProperty("Verbs", any)!.GetValue(group)!;
+            var make = (Delegate)group.GetType().GetProperty("Make", any)!.GetValue(group)!;
+            var names = ((IEnumerable<object>)make.DynamicInvoke()!).Select(c => (string)c.GetType().GetProperty("Name")!.GetValue(c)!);
+            Assert.Equal(verbs, names);
+        }
+    }
+
     [Fact]
     public void Constructors_take_seven_parts_at_most()
     {

@@ -29,14 +29,15 @@ export function NotOffered({
       said: d.operations.flatMap((o) => actions[o as Operation] ?? []),
     }))
     .filter((d) => d.said.length > 0);
+  if (reasons.length === 0) return null;
   return (
-    <>
+    <div>
       {reasons.map((d) => (
         <div key={d.reason} className="dim" role="note">
           You may not {listed(d.said)}. {d.reason.endsWith('may not do this.') ? '' : `${d.reason} `}
           {d.cure}
         </div>
       ))}
-    </>
+    </div>
   );
 }

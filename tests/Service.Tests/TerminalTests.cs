@@ -101,6 +101,23 @@ public sealed partial class TerminalTests(AttackedWorld world) : IClassFixture<A
         Assert.Contains("漢字かな", shown);
     }
 
+    /// <summary>Who sits at a terminal is asked before something is revoked for good; a script is not.</summary>
+    [Fact]
+    public async Task What_cannot_be_taken_back_is_asked_first()
+    {
+        using var s = new Scratch();
+        var home = world.Home();
+        var (asked, _) = await AskAsync(world.Robin, Wish(Csrs.Make(s, $"DNS:r{Guid.NewGuid().ToString("N")[..8]}.thistledown.example")));
+        var name = asked.Json!["certificate"]!.GetValue<string>();
+        string State() => world.Beacon(home, "cert", "show", name, "--json").Output;
+        var said = OnTerminal(home, ["cert", "revoke", name], 80, "n\n");
+        Assert.Contains("cannot be taken back", Regex.Replace(said, @"\s+", " "));
+        Assert.Contains("Nothing was revoked.", said);
+        Assert.Contains("\"revokedAt\": null", State());
+        Assert.Contains("is revoked", Regex.Replace(OnTerminal(home, ["cert", "revoke", name], 80, "y\n"), @"\s+", " "));
+        Assert.DoesNotContain("\"revokedAt\": null", State());
+    }
+
     private static IEnumerable<string> Faults(int width, string text)
     {
         if (text.Contains("   at ") || text.Contains("Exception"))
@@ -149,14 +166,14 @@ public sealed partial class TerminalTests(AttackedWorld world) : IClassFixture<A
     }
 
     /// <summary>On a terminal of that width, by script(1).</summary>
-    private static string OnTerminal(string home, string[] command, int width)
+    private static string OnTerminal(string home, string[] command, int width, string typed = "")
     {
         var quoted = string.Join(' ', command.Select(c => "'" + c.Replace("'", "'\\''") + "'"));
         var line = $"stty cols {width} rows 50; '{Own.Client}' {quoted}";
         var (_, output, _) = Programs.Run(
             "script",
             ["-qec", line, "/dev/null"],
-            [],
+            Encoding.UTF8.GetBytes(typed),
             new Dictionary<string, string>
             {
                 ["BEACON_HOME"] = home,

@@ -29,14 +29,38 @@ internal static class RevocationCommands
 
     private static readonly Func<string, Option<string?>> SerialOf = what => new("--serial") { Description = what };
 
+    /// <summary>Asks whoever sits at the terminal: what is revoked stays so.</summary>
+    private static async Task<bool> IsMeantAsync(Api api, string name, string? serial, CancellationToken ct)
+    {
+        var text = await api.TextAsync($"/api/v1/certificates/{Api.Escape(name)}", ct);
+        var c = Api.Read(text, BeaconJson.Default.CertificateDetail).Certificate;
+        var used = c.Bindings.Select(b => $"{b.Host}/{b.Service}").ToList();
+        Line($"Edition {serial ?? c.Serial} of {c.Name}{(used.Count > 0 ? ", bound to " + string.Join(", ", used) : "")}:");
+        Line("clients that check revocation refuse it from now on, and it cannot be taken back. A hold can: --reason hold.");
+        Console.Out.Write("Revoke it? [y/N] ");
+        return Console.In.ReadLine()?.Trim() is "y" or "Y" or "yes";
+    }
+
     public static Command Revoke(Argument<string> name)
     {
         var (reason, serial) = (Reason(), SerialOf("An older edition; the current one when left out."));
-        var c = new Command("revoke", "Revoke an edition, or put it on hold; CRL and OCSP say so at once.") { name, reason, serial };
+        var yes = new Option<bool>("--yes") { Description = "Do not ask first." };
+        var c = new Command("revoke", "Revoke an edition, or put it on hold; CRL and OCSP say so at once.") { name, reason, serial, yes };
         c.Does(
             async (r, ct) =>
             {
                 using var api = Api.SignedIn();
+                var isForGood = r.GetValue(reason) != "hold";
+                if (
+                    isForGood
+                    && !r.GetValue(yes)
+                    && !Console.IsInputRedirected
+                    && !await IsMeantAsync(api, r.GetValue(name)!, r.GetValue(serial), ct)
+                )
+                {
+                    Line("Nothing was revoked.");
+                    return ExitCodes.Usage;
+                }
                 var text = await api.PostAsync(
                     $"/api/v1/certificates/{Api.Escape(r.GetValue(name)!)}/revoke",
                     new Revocation(r.GetValue(reason)!, r.GetValue(serial)),

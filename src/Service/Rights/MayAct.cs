@@ -60,7 +60,8 @@ public sealed class MayAct(IServiceScopeFactory scopes, TimeProvider clock, ILog
         }
         catch (Exception e) when (e is not OutOfMemoryException)
         {
-            // The refusal holds all the same.
+            // The refusal holds all the same, and the next attempt is noted at once.
+            _told.TryRemove(attempt.Key, out _);
             log.LogError(
                 e,
                 "A refused attempt of {Actor} on {About} could not be noted: {What}",

@@ -1,10 +1,9 @@
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
-using OrderlyBeacon.Service.Concerns;
 using OrderlyBeacon.Service.Enrolment;
 using OrderlyBeacon.Service.Storage;
 
-namespace OrderlyBeacon.Service.Rights;
+namespace OrderlyBeacon.Service.Concerns;
 
 /// <summary>Hosts that say that they serve a name which another host's certificate has: it stops no renewal, and somebody should look.</summary>
 public sealed class ForeignClaims(BeaconDb db, KnownNames known)

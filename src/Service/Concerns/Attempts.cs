@@ -1,10 +1,9 @@
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core.Journal;
-using OrderlyBeacon.Service.Concerns;
 using OrderlyBeacon.Service.Storage;
 
-namespace OrderlyBeacon.Service.Rights;
+namespace OrderlyBeacon.Service.Concerns;
 
 /// <summary>Attempts on what belongs to others, of the last day: said to those whom it concerns.</summary>
 public sealed class Attempts(BeaconDb db)

@@ -1,16 +1,12 @@
-using System.Security.Cryptography;
 using Microsoft.EntityFrameworkCore;
-using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Health;
 using OrderlyBeacon.Core.Issuing;
 using OrderlyBeacon.Core.Names;
 using OrderlyBeacon.Core.Revocation;
 using OrderlyBeacon.Service.Authorities;
-using OrderlyBeacon.Service.Profiles;
 using OrderlyBeacon.Service.Revocations;
 using OrderlyBeacon.Service.Storage;
-using Severity = OrderlyBeacon.Core.Paths.Severity;
 
 namespace OrderlyBeacon.Service.Health;
 

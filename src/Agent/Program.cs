@@ -34,11 +34,15 @@ internal static class Program
             Description = "Address of the service, as https://beacon.example:7443.",
             Required = true,
         };
-        var host = new Option<string>("--host") { Description = "This host's full name, as it was invited.", Required = true };
-        var codeFile = new Option<string>("--code-file")
+        var host = new Option<string>("--host")
         {
-            Description = "File with the join code; - reads it from standard input.",
-            Required = true,
+            Description = "This host's full name, as it was invited or as the directory has it; the machine's own when left out.",
+            DefaultValueFactory = _ => System.Net.Dns.GetHostEntry("").HostName.ToLowerInvariant(),
+        };
+        var codeFile = new Option<string?>("--code-file") { Description = "File with the join code; - reads it from standard input." };
+        var keytab = new Option<string?>("--keytab")
+        {
+            Description = "Join by the computer's account in the domain instead of a code: its keytab, usually /etc/krb5.keytab.",
         };
         var servers = new ServerOptions();
         var every = new Option<int>("--report-seconds")
@@ -47,7 +51,14 @@ internal static class Program
             DefaultValueFactory = _ => 60,
         };
 
-        var join = new Command("join", "Join the service with a one-time code.") { service, host, codeFile, every };
+        var join = new Command("join", "Join the service with a one-time code, or by the computer's account.")
+        {
+            service,
+            host,
+            codeFile,
+            keytab,
+            every,
+        };
         servers.AddTo(join);
         join.SetAction(
             (r, ct) =>
@@ -61,15 +72,37 @@ internal static class Program
                             $"\"{r.GetValue(service)}\" is no address of a service.",
                             "Write it as https://HOST:PORT."
                         );
-                    var code = r.GetValue(codeFile) is "-"
-                        ? await Console.In.ReadToEndAsync(ct)
-                        : await File.ReadAllTextAsync(r.GetValue(codeFile)!, ct);
-                    await new AgentIdentity(folder).JoinAsync(address, r.GetValue(host)!, code, ct);
+                    await JoinAsync(new(folder), address, r.GetValue(host)!, r.GetValue(codeFile), r.GetValue(keytab), ct);
                     new AgentSettings(address.ToString(), r.GetValue(host)!, servers.Read(r), r.GetValue(every)).Save(folder);
                     Console.WriteLine($"{r.GetValue(host)} has joined. Start the agent: beacon-agent run --state {folder}");
                 })
         );
         return join;
+    }
+
+    private static async Task JoinAsync(
+        AgentIdentity identity,
+        Uri service,
+        string host,
+        string? codeFile,
+        string? keytab,
+        CancellationToken ct
+    )
+    {
+        if (codeFile is null == keytab is null)
+            throw new BeaconProblem(
+                ProblemCode.InputInvalid,
+                codeFile is null ? "Neither a join code nor a keytab is given." : "Both a join code and a keytab are given.",
+                "Give --code-file FILE with the code that beacon host invite shows, or --keytab /etc/krb5.keytab on a computer of the domain."
+            );
+        if (keytab is not null)
+        {
+            MachineTicket.UseKeytab(keytab);
+            await identity.JoinByTicketAsync(service, host, ct);
+            return;
+        }
+        var code = codeFile is "-" ? await Console.In.ReadToEndAsync(ct) : await File.ReadAllTextAsync(codeFile!, ct);
+        await identity.JoinAsync(service, host, code, ct);
     }
 
     /// <summary>The options by which a person names the servers of the host.</summary>

@@ -1,3 +1,4 @@
+using System.Net;
 using System.Net.Http.Headers;
 using System.Net.Http.Json;
 using System.Net.Security;
@@ -124,6 +125,36 @@ internal sealed class Api : IDisposable
             );
             return await SendAsync(make(), ct);
         }
+    }
+
+    /// <summary>Signs in by the Kerberos ticket of whoever runs this (HTTP Negotiate, RFC 4559). The ticket is for the address's own name and for this connection's certificate.</summary>
+    public async Task<Contracts.Session> SignInByTicketAsync(CancellationToken ct)
+    {
+        using var negotiation = new NegotiateAuthentication(
+            new NegotiateAuthenticationClientOptions
+            {
+                Package = "Kerberos",
+                Credential = CredentialCache.DefaultNetworkCredentials,
+                TargetName = "HTTP/" + _http.BaseAddress!.Host,
+            }
+        );
+        var token = negotiation.GetOutgoingBlob(ReadOnlySpan<byte>.Empty, out var status);
+        if (
+            token is null
+            || status is not (NegotiateAuthenticationStatusCode.Completed or NegotiateAuthenticationStatusCode.ContinueNeeded)
+        )
+            throw new BeaconProblem(
+                ProblemCode.TicketRefused,
+                $"There is no Kerberos ticket for {_http.BaseAddress.Host} to be had ({status}).",
+                "Get one with kinit, and see it with klist; the service's name must be one that the domain knows."
+            );
+        using var message = new HttpRequestMessage(HttpMethod.Post, "/api/v1/session/ticket")
+        {
+            Content = JsonContent.Create(new TicketSignIn("token"), BeaconJson.Default.TicketSignIn),
+            Headers = { Authorization = new("Negotiate", Convert.ToBase64String(token)) },
+        };
+        using var answer = await SendAsync(message, ct);
+        return Read(await answer.Content.ReadAsStringAsync(ct), BeaconJson.Default.Session);
     }
 
     /// <summary>Proves once more who is signed in.</summary>

@@ -3,6 +3,15 @@ namespace OrderlyBeacon.Contracts;
 /// <param name="Kind"><c>cookie</c> for the console or <c>token</c> for programs.</param>
 public sealed record SignIn(string Name, string Password, string Kind);
 
+/// <summary>By the Kerberos ticket that the call brings (HTTP Negotiate).</summary>
+/// <param name="Kind"><c>cookie</c> for the console or <c>token</c> for programs.</param>
+public sealed record TicketSignIn(string Kind);
+
+/// <summary>How one can sign in here, besides a name and a password.</summary>
+/// <param name="Tickets">Whether Kerberos tickets are taken.</param>
+/// <param name="Domain">The domain whose accounts they are of; empty when none is known.</param>
+public sealed record WaysIn(bool Tickets, string Domain);
+
 public sealed record Session(string Name, IReadOnlyList<string> Groups, DateTimeOffset Until, string? Token)
 {
     /// <summary>Whether a second administrator must consent to what outlasts a session.</summary>

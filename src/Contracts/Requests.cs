@@ -97,7 +97,15 @@ public sealed record RequestInfo(
     public IReadOnlyList<Denied> Denied { get; init; } = [];
 }
 
-public sealed record NameVerdictInfo(string Name, Verdict Verdict, string Reason, string Evidence, string Cure);
+public sealed record NameVerdictInfo(string Name, Verdict Verdict, string Reason, string Evidence, string Cure)
+{
+    /// <summary>Groups whose members may approve this name, besides administrators; empty where any approver may.</summary>
+    public IReadOnlyList<string> Holders
+    {
+        get => field ?? [];
+        init;
+    }
+}
 
 public sealed record FindingInfo(string Code, string Weight, string Subject, string Message, string Cure);
 

@@ -102,6 +102,12 @@ public enum ProblemCode
     /// <summary>The host has not been heard from.</summary>
     HostAway,
 
+    /// <summary>The directory does not answer, and something can be decided with its answer only.</summary>
+    DirectoryAway,
+
+    /// <summary>A Kerberos ticket is not one to sign in with here.</summary>
+    TicketRefused,
+
     /// <summary>The host was removed.</summary>
     HostGone,
 

@@ -1,6 +1,7 @@
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Names;
 using OrderlyBeacon.Core.Profiles;
+using OrderlyBeacon.Core.Rights;
 
 namespace OrderlyBeacon.Service;
 
@@ -27,6 +28,39 @@ public sealed class BeaconOptions
 
     /// <summary>Who may have names certified: <c>zone=group;zone=group</c>.</summary>
     public string Zones { get; set; } = "";
+
+    /// <summary>The directory: <c>ldaps://HOST</c>, <c>ldap://HOST</c> (with Kerberos), or the path of a YAML file; empty for none.</summary>
+    public string Directory { get; set; } = "";
+
+    /// <summary>Where searches in the directory begin; what it names itself when empty.</summary>
+    public string DirectoryBase { get; set; } = "";
+
+    /// <summary>Who signs in at the directory with a password; empty signs in by Kerberos from the keytab.</summary>
+    public string DirectoryName { get; set; } = "";
+
+    /// <summary>File with that password.</summary>
+    public string DirectoryPasswordFile { get; set; } = "";
+
+    /// <summary>Folder of PEM files of the authorities that the directory's own certificate may come from; the machine's when empty.</summary>
+    public string DirectoryTrust { get; set; } = "";
+
+    /// <summary>Minutes for which an answer of the directory is kept.</summary>
+    public double DirectoryMinutes { get; set; } = 5;
+
+    /// <summary>Roles of the directory's groups: <c>approvers=cert-officers;host-keepers=server-team</c>.</summary>
+    public string Roles { get; set; } = "";
+
+    /// <summary>Groups of the directory, separated by semicolons, whose computers' agents join by their machine account, without a code; <c>*</c> for all that an administrator made.</summary>
+    public string DomainHosts { get; set; } = "";
+
+    /// <summary>The Kerberos realm whose tickets are taken; the directory's when empty.</summary>
+    public string Realm { get; set; } = "";
+
+    /// <summary>Keytab with the key of HTTP/NAME, by which people and agents sign in with tickets, and with which the service signs in at the directory; empty for no tickets.</summary>
+    public string Keytab { get; set; } = "";
+
+    /// <summary>DNS servers that are asked about names, separated by commas; <c>system</c> for this machine's, <c>none</c> for none. With a directory it is <c>system</c>, without one <c>none</c>.</summary>
+    public string Dns { get; set; } = "";
 
     /// <summary>What authorities are called.</summary>
     public string Organization { get; set; } = "Orderly Beacon";
@@ -134,19 +168,41 @@ public sealed record Holdings(IReadOnlyList<ZoneHolding> Zones, IReadOnlyList<Ne
         var networks = new List<NetworkHolding>();
         foreach (var entry in text.Split(';', StringSplitOptions.TrimEntries | StringSplitOptions.RemoveEmptyEntries))
         {
-            if (entry.Split('=') is not [var what, { Length: > 0 } group])
+            if (entry.Split('=', 2) is not [var what, { Length: > 0 } whom])
                 throw new BeaconProblem(
                     ProblemCode.InputInvalid,
                     $"BEACON_ZONES has \"{entry}\".",
                     "Write zone=group;zone=group; a network in prefix form takes a zone's place, for example 10.20.0.0/16=web."
                 );
+            var words = whom.Split(',', StringSplitOptions.TrimEntries);
+            var group = Group(words[0]);
             if (what.Contains('/') || what.Contains(':'))
-                networks.Add(new(Network.Parse(what), group.Trim()));
+                networks.Add(words.Length == 1 ? new(Network.Parse(what), group) : throw BadWord(entry, words[1]));
             else
-                zones.Add(new(DnsName.Parse(what), group.Trim()));
+                zones.Add(words.Skip(1).Aggregate(new ZoneHolding(DnsName.Parse(what), group), (z, w) => With(z, w, entry)));
         }
         return new(zones, networks, zones.Select(z => z.Group).Concat(networks.Select(n => n.Group)).ToHashSet());
     }
+
+    // Groups of the directory are compared without regard to case, as the directory does.
+    private static string Group(string text) =>
+        text.StartsWith(Who.DirectoryPrefix, StringComparison.OrdinalIgnoreCase) ? text.ToLowerInvariant() : text;
+
+    private static ZoneHolding With(ZoneHolding zone, string word, string entry) =>
+        word.Split('=', 2) switch
+        {
+            ["no-wildcards"] => zone with { Wildcards = false },
+            ["depth", var labels] when int.TryParse(labels, out var n) && n is > 0 and < 100 => zone with { Depth = n },
+            ["profile", { Length: > 0 } profile] => zone with { Profile = profile },
+            _ => throw BadWord(entry, word),
+        };
+
+    private static BeaconProblem BadWord(string entry, string word) =>
+        new(
+            ProblemCode.InputInvalid,
+            $"BEACON_ZONES has \"{word}\" in \"{entry}\".",
+            "After a zone's group there may stand no-wildcards, depth=LABELS and profile=NAME, separated by commas: thistledown.example=web,no-wildcards,depth=1."
+        );
 
     /// <summary>All of it as people write bounds.</summary>
     public IEnumerable<string> Ranges => Zones.Select(z => z.Zone.Ascii).Concat(Networks.Select(n => n.Network.ToString()));

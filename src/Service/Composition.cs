@@ -11,6 +11,7 @@ using OrderlyBeacon.Service.Authorities;
 using OrderlyBeacon.Service.Bindings;
 using OrderlyBeacon.Service.Certificates;
 using OrderlyBeacon.Service.Concerns;
+using OrderlyBeacon.Service.Domain;
 using OrderlyBeacon.Service.Enrolment;
 using OrderlyBeacon.Service.Health;
 using OrderlyBeacon.Service.Hosts;
@@ -94,6 +95,13 @@ internal static class Composition
         s.AddSingleton<RefusedSignIns>();
         s.AddSingleton<HashLane>();
         s.AddSingleton<PeopleBook>();
+        s.AddSingleton(p => new DirectoryBook(DirectoryOf(options), options, p.GetRequiredService<TimeProvider>()));
+        s.AddSingleton<DomainGroups>();
+        s.AddSingleton<Resolver>();
+        s.AddSingleton<NameEvidence>();
+        s.AddSingleton<MachineAccounts>();
+        s.AddSingleton<Tickets>();
+        s.AddSingleton<DomainPeople>();
         s.AddSingleton<MayAct>();
         s.AddSingleton<Offers>();
         s.AddSingleton<RecoveryKeys>();
@@ -103,6 +111,11 @@ internal static class Composition
         s.AddSingleton<KnownNames>();
         s.AddSingleton<Presence>();
     }
+
+    private static IDirectory? DirectoryOf(BeaconOptions options) =>
+        options.Directory.Length == 0 ? null
+        : options.Directory.Contains("://", StringComparison.Ordinal) ? new LdapDirectory(LdapSettings.Of(options))
+        : new EmbeddedDirectory(Path.GetFullPath(options.Directory));
 
     /// <summary>What lives for one call or one piece of a round.</summary>
     private static readonly Type[] Scoped =
@@ -114,6 +127,7 @@ internal static class Composition
         typeof(AmendRequest),
         typeof(EnrolDesk),
         typeof(EnrolAgent),
+        typeof(JoinHost),
         typeof(ChangePeople),
         typeof(Consents),
         typeof(Owners),
@@ -163,6 +177,7 @@ internal static class Composition
         typeof(TodayQuery),
         typeof(LookFromHost),
         typeof(EstDoor),
+        typeof(FindInDirectory),
     ];
 
     private static void AddWeb(IServiceCollection s, BeaconOptions options)
@@ -185,6 +200,7 @@ internal static class Composition
     private static void Describe(IServiceCollection s) =>
         s.AddOpenApi(o =>
         {
+            o.AddOperationTransformer<OperationRoles>();
             o.AddSchemaTransformer<OpenWordSchemas>();
             o.AddDocumentTransformer(
                 (document, _, _) =>
@@ -322,6 +338,7 @@ internal static class Composition
 
         var api = app.MapGroup("/api/v1").AddEndpointFilter<RouteGroupBuilder, BodyCheck>();
         api.MapTrust();
+        api.MapDirectory();
         api.MapHosts();
         api.MapServices();
         api.MapProfiles();

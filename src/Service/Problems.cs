@@ -15,7 +15,7 @@ internal static class Problems
         code switch
         {
             ProblemCode.NotFound => 404,
-            ProblemCode.NotSignedIn or ProblemCode.SignInRefused or ProblemCode.JoinCodeRefused => 401,
+            ProblemCode.NotSignedIn or ProblemCode.SignInRefused or ProblemCode.JoinCodeRefused or ProblemCode.TicketRefused => 401,
             ProblemCode.NotAllowed or ProblemCode.OwnRequest or ProblemCode.SignInAgain or ProblemCode.ConsentNeeded => 403,
             ProblemCode.LockedOut or ProblemCode.TooBusy => 429,
             ProblemCode.AlreadyExists
@@ -33,7 +33,7 @@ internal static class Problems
             or ProblemCode.NamesNotCovered
             or ProblemCode.KeyNotAllowed
             or ProblemCode.CertificateUnwritable => 422,
-            ProblemCode.AuthorityNotReady or ProblemCode.CannotWrite => 503,
+            ProblemCode.AuthorityNotReady or ProblemCode.CannotWrite or ProblemCode.DirectoryAway => 503,
             ProblemCode.Unreachable => 502,
             ProblemCode.Internal or ProblemCode.DataDamaged => 500,
             _ => 400,

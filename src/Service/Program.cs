@@ -15,6 +15,8 @@ try
     builder.Configuration.AddEnvironmentVariables("BEACON_");
     var options = BeaconOptions.Read(builder.Configuration);
     _ = options.Holdings;
+    if (options.Keytab.Length > 0)
+        OrderlyBeacon.Service.Domain.KerberosEnvironment.Use(options.Keytab);
     // The build asks for the OpenAPI document: nothing is founded or listened to then.
     var describing = System.Reflection.Assembly.GetEntryAssembly()?.GetName().Name == "GetDocument.Insider";
 

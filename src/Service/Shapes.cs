@@ -52,7 +52,7 @@ internal static class Shapes
         };
 
     public static NameVerdictInfo Of(NameVerdict v) =>
-        new(v.Name, (Contracts.Verdict)(int)v.Verdict, BeaconProblem.SlugOf(v.Reason), v.Evidence, v.Cure);
+        new(v.Name, (Contracts.Verdict)(int)v.Verdict, BeaconProblem.SlugOf(v.Reason), v.Evidence, v.Cure) { Holders = v.Holders };
 
     public static FindingInfo Of(Finding f) =>
         new(BeaconProblem.SlugOf(f.Code), BeaconProblem.SlugOf(f.Weight), f.Subject, f.Message, f.Cure);

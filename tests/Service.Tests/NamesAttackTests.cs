@@ -139,7 +139,13 @@ public sealed class NamesAttackTests(AttackedWorld world) : IClassFixture<Attack
         await ReportAsync(agent, [], [theirs, alias]);
         var (mine, waits) = await AskAsync(world.Jay, Wish(Csrs.Make(s, $"DNS:{alias}")));
         Assert.True(waits is "waiting-for-approval" or "issued", mine.ToString());
-        Assert.Equal("refused", (await AskAsync(world.Magpie, Wish(Csrs.Make(s, $"DNS:{alias}")))).State);
+        var (others, theirsWaits) = await AskAsync(world.Magpie, Wish(Csrs.Make(s, $"DNS:{alias}")));
+        Assert.Equal("waiting-for-approval", theirsWaits);
+        // Whoever approves in general is not who holds the zone.
+        var issued = (await IssuedNamesAsync()).Count(n => n == alias);
+        var tried = await CallAsync(world.Wren, "POST", $"requests/{others.Json!["number"]}/approve", "{}");
+        Assert.NotEqual("issued", tried.Json?["state"]?.GetValue<string>());
+        Assert.Equal(issued, (await IssuedNamesAsync()).Count(n => n == alias));
     }
 
     [Fact]
@@ -165,9 +171,17 @@ public sealed class NamesAttackTests(AttackedWorld world) : IClassFixture<Attack
         var (asked, state) = await AskAsync(world.Magpie, Wish(Csrs.Make(s, $"DNS:{wild}")));
         Assert.True(state == "waiting-for-approval", asked.ToString());
         var number = asked.Json!["number"]!.GetValue<long>();
-        // Amended to another's name: judged by the requester's zones.
-        var amended = await CallAsync(world.Wren, "POST", $"requests/{number}/amend", """{"names":["x.branch.example"],"reason":"try"}""");
-        Assert.False(amended.IsDone, amended.ToString());
+        // Amended to another's name: judged by the requester's zones, and it waits for who holds that one.
+        var (other, _) = await AskAsync(world.Magpie, Wish(Csrs.Make(s, $"DNS:*.{Fresh("yard.example")}")));
+        var amended = await CallAsync(
+            world.Wren,
+            "POST",
+            $"requests/{other.Json!["number"]}/amend",
+            """{"names":["x.branch.example"],"reason":"try"}"""
+        );
+        Assert.Equal("web", amended.Json!["verdicts"]![0]!["holders"]![0]!.GetValue<string>());
+        await CallAsync(world.Wren, "POST", $"requests/{other.Json!["number"]}/approve", "{}");
+        Assert.DoesNotContain("x.branch.example", await IssuedNamesAsync());
         var renewable = await AskAsync(world.Magpie, Wish(Csrs.Make(s, $"DNS:{Fresh("yard.example")}")));
         Assert.Equal("issued", renewable.State);
         var certificate = renewable.Answer.Json!["certificate"]!.GetValue<string>();

@@ -57,34 +57,73 @@ public sealed class StolenSessionTests(AttackedWorld world) : IClassFixture<Atta
     public async Task Each_call_asks_who_calls()
     {
         using var s = new Scratch();
-        var (agent, _) = await JoinBeforeAsync(s);
+        var (agent, name) = await JoinBeforeAsync(s);
         using var nobody = world.Client();
-        foreach (var call in Calls)
+        var callers = new List<(Who Who, HttpClient Http)>
         {
-            var right = RightsTable.Of(call.Operation);
-            foreach (
-                var (who, http, may) in new (string, HttpClient, bool)[]
-                {
-                    ("nobody", nobody, right.Role is Role.Anyone),
-                    ("finch, who reads", world.Finch, right.Role is Role.Anyone or Role.Person),
-                    ("jay, who requests", world.Jay, right.Role is Role.Anyone or Role.Person or Role.Requester),
-                    ("wren, who approves", world.Wren, right.Role is Role.Anyone or Role.Person or Role.Approver),
-                    ("an agent", agent, right.Role is Role.Anyone or Role.Agent),
-                }
-            )
+            (new("", [], null), nobody),
+            (new("finch", [], null), world.Finch),
+            (new("jay", ["web"], null), world.Jay),
+            (new("wren", [Who.Approvers], null), world.Wren),
+            (new("", [], name), agent),
+        };
+        foreach (var group in new[] { Who.Requesters, Who.HostKeepers, Who.AuthorityKeepers, Who.Auditors })
+            callers.Add((new("of-" + group, [group], null), await InGroupAsync(group)));
+        foreach (var call in Calls.Where(c => c.Operation is not (Operation.SignOut or Operation.SignIn or Operation.SignInByTicket)))
+        foreach (var (who, http) in callers)
+        {
+            var answer = await CallAsync(http, call.Method, call.Path, call.Method == "GET" ? null : "{}");
+            if (RightsOf.Role(call.Operation, who, ["web", "yard", Who.Administrators]) is null)
             {
-                if (may)
-                    continue;
-                var answer = await CallAsync(http, call.Method, call.Path, call.Method == "GET" ? null : "{}");
-                var expected = who == "nobody" ? HttpStatusCode.Unauthorized : HttpStatusCode.Forbidden;
-                Assert.True(answer.Status == expected, $"{call} by {who}: {answer}");
-                Assert.Contains(answer.Code, new[] { "not-signed-in", "not-allowed" });
+                Assert.False(answer.Code is "not-signed-in" || answer.Detail.Contains("may not do this"), $"{call} by {who}: {answer}");
+                continue;
             }
+            var expected = who.Name.Length == 0 && who.Host is null ? HttpStatusCode.Unauthorized : HttpStatusCode.Forbidden;
+            Assert.True(answer.Status == expected, $"{call} by {who}: {answer}");
+            Assert.Contains(answer.Code, new[] { "not-signed-in", "not-allowed" });
         }
     }
 
-    private async Task<(HttpClient Agent, string Folder)> JoinBeforeAsync(Scratch s) =>
-        await world.JoinAsync(s, $"k{Guid.NewGuid().ToString("N")[..8]}.branch.example");
+    [Fact]
+    public void The_document_says_which_role_each_call_needs()
+    {
+        var document = JsonNode.Parse(File.ReadAllText(Path.Combine(Programs.Root, "src", "Service", "openapi", "beacon.json")))!;
+        foreach (var (path, methods) in document["paths"]!.AsObject())
+        foreach (var (method, operation) in methods!.AsObject())
+        {
+            var role = RightsTable.Of(Enum.Parse<Operation>(operation!["operationId"]!.GetValue<string>(), ignoreCase: true)).Role;
+            Assert.True(
+                operation["x-role"]?.GetValue<string>() == Core.BeaconProblem.SlugOf(role),
+                $"{method} {path}: {operation["x-role"]}"
+            );
+        }
+    }
+
+    /// <summary>Somebody new who is in one group alone.</summary>
+    private async Task<HttpClient> InGroupAsync(string group)
+    {
+        world.KillHard();
+        world.Settings["BEACON_FRESHMINUTES"] = "600";
+        await world.StartAsync();
+        var robin = await world.SignInAsync("robin");
+        var added = await CallAsync(
+            robin,
+            "POST",
+            "people",
+            $$"""{"name":"of-{{group}}","password":"{{RunningService.Password}}","groups":["{{group}}"]}"""
+        );
+        Assert.True(added.IsDone || added.Code == "already-exists", added.ToString());
+        world.KillHard();
+        world.Settings["BEACON_FRESHMINUTES"] = "0";
+        await world.StartAsync();
+        return await world.SignInAsync("of-" + group);
+    }
+
+    private async Task<(HttpClient Agent, string Name)> JoinBeforeAsync(Scratch s)
+    {
+        var name = $"k{Guid.NewGuid().ToString("N")[..8]}.branch.example";
+        return ((await world.JoinAsync(s, name)).Item1, name);
+    }
 
     [Fact]
     public async Task An_administrators_session_changes_nothing_that_outlasts_it()
@@ -102,7 +141,11 @@ public sealed class StolenSessionTests(AttackedWorld world) : IClassFixture<Atta
         }
         Assert.Equal("sign-in-again", (await CallAsync(world.Robin, "POST", "backup", "{}")).Code);
         // It reads no key and no secret: what comes back from all that it may read has none.
-        foreach (var call in Calls.Where(c => c.Method == "GET" && RightsTable.Of(c.Operation).Role is Role.Person or Role.Administrator))
+        foreach (
+            var call in Calls.Where(c =>
+                c.Method == "GET" && RightsTable.Of(c.Operation).Role is Role.Person or Role.Reader or Role.Auditor or Role.Administrator
+            )
+        )
         {
             var text = (await CallAsync(world.Robin, "GET", call.Path)).ToString();
             Assert.DoesNotContain("PRIVATE KEY", text);

@@ -11,6 +11,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** @description For people whom an administrator let in, and members of the directory whose group has a role here. */
         get: operations["getToday"];
         put?: never;
         post?: never;
@@ -27,6 +28,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** @description For people whom an administrator let in, and members of the directory whose group has a role here. */
         get: operations["getLookahead"];
         put?: never;
         post?: never;
@@ -45,6 +47,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** @description For administrators, requesters, and members of a group that holds a zone. */
         post: operations["look"];
         delete?: never;
         options?: never;
@@ -59,6 +62,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** @description For people whom an administrator let in, and members of the directory whose group has a role here. */
         get: operations["findEditions"];
         put?: never;
         post?: never;
@@ -77,6 +81,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** @description For administrators and authority-keepers. Wants a password of the last minutes. */
         post: operations["revokeMany"];
         delete?: never;
         options?: never;
@@ -91,6 +96,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** @description For people whom an administrator let in, and members of the directory whose group has a role here. */
         get: operations["listAuthorities"];
         put?: never;
         post?: never;
@@ -109,6 +115,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** @description For administrators and authority-keepers. */
         post: operations["issueCrl"];
         delete?: never;
         options?: never;
@@ -123,8 +130,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** @description For people whom an administrator let in, and members of the directory whose group has a role here. */
         get: operations["getHealth"];
         put?: never;
+        /** @description For people whom an administrator let in, and members of the directory whose group has a role here. */
         post: operations["checkHealth"];
         delete?: never;
         options?: never;
@@ -141,6 +150,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** @description For administrators. Wants a password of the last minutes. */
         post: operations["takeBackup"];
         delete?: never;
         options?: never;
@@ -155,6 +165,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** @description For people whom an administrator let in, and members of the directory whose group has a role here. */
         get: operations["listJournal"];
         put?: never;
         post?: never;
@@ -171,6 +182,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** @description For people whom an administrator let in, and members of the directory whose group has a role here. */
         get: operations["getOrder"];
         put?: never;
         post?: never;
@@ -187,7 +199,59 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** @description For anyone. */
         get: operations["getSubordinateAnswer"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/directory": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description For people whom an administrator let in, and members of the directory whose group has a role here. */
+        get: operations["getDirectory"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/directory/refresh": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description For administrators, requesters, and members of a group that holds a zone. */
+        post: operations["refreshDirectory"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/directory/names/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description For people whom an administrator let in, and members of the directory whose group has a role here. */
+        get: operations["findInDirectory"];
         put?: never;
         post?: never;
         delete?: never;
@@ -203,8 +267,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** @description For people whom an administrator let in, and members of the directory whose group has a role here. */
         get: operations["listHosts"];
         put?: never;
+        /** @description For administrators and host-keepers. */
         post: operations["inviteHost"];
         delete?: never;
         options?: never;
@@ -219,9 +285,11 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** @description For people whom an administrator let in, and members of the directory whose group has a role here. */
         get: operations["getHost"];
         put?: never;
         post?: never;
+        /** @description For administrators and host-keepers. */
         delete: operations["removeHost"];
         options?: never;
         head?: never;
@@ -236,6 +304,7 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
+        /** @description For administrators and host-keepers. Wants a password of the last minutes. */
         put: operations["giveHost"];
         post?: never;
         delete?: never;
@@ -253,6 +322,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** @description For administrators, requesters, and members of a group that holds a zone. */
         post: operations["meetHost"];
         delete?: never;
         options?: never;
@@ -267,6 +337,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** @description For people whom an administrator let in, and members of the directory whose group has a role here. */
         get: operations["listServices"];
         put?: never;
         post?: never;
@@ -283,6 +354,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** @description For people whom an administrator let in, and members of the directory whose group has a role here. */
         get: operations["getService"];
         put?: never;
         post?: never;
@@ -301,6 +373,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** @description For administrators, requesters, and members of a group that holds a zone. */
         post: operations["planBinding"];
         delete?: never;
         options?: never;
@@ -317,7 +390,9 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** @description For administrators, requesters, and members of a group that holds a zone. */
         post: operations["bindService"];
+        /** @description For administrators, requesters, and members of a group that holds a zone. */
         delete: operations["unbindService"];
         options?: never;
         head?: never;
@@ -331,6 +406,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** @description For people whom an administrator let in, and members of the directory whose group has a role here. */
         get: operations["listProfiles"];
         put?: never;
         post?: never;
@@ -347,7 +423,9 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** @description For people whom an administrator let in, and members of the directory whose group has a role here. */
         get: operations["getProfile"];
+        /** @description For administrators and authority-keepers. Wants a password of the last minutes. */
         put: operations["changeProfile"];
         post?: never;
         delete?: never;
@@ -363,6 +441,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** @description For people whom an administrator let in, and members of the directory whose group has a role here. */
         get: operations["getProfileRevision"];
         put?: never;
         post?: never;
@@ -379,6 +458,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** @description For people whom an administrator let in, and members of the directory whose group has a role here. */
         get: operations["compareProfileRevisions"];
         put?: never;
         post?: never;
@@ -395,6 +475,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** @description For people whom an administrator let in, and members of the directory whose group has a role here. */
         get: operations["exportProfile"];
         put?: never;
         post?: never;
@@ -413,6 +494,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** @description For administrators and authority-keepers. Wants a password of the last minutes. */
         post: operations["importProfile"];
         delete?: never;
         options?: never;
@@ -429,6 +511,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** @description For administrators and authority-keepers. Wants a password of the last minutes. */
         post: operations["copyProfile"];
         delete?: never;
         options?: never;
@@ -445,6 +528,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** @description For administrators and authority-keepers. Wants a password of the last minutes. */
         post: operations["offerProfile"];
         delete?: never;
         options?: never;
@@ -461,6 +545,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** @description For administrators and authority-keepers. Wants a password of the last minutes. */
         post: operations["withdrawProfile"];
         delete?: never;
         options?: never;
@@ -477,6 +562,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** @description For administrators, requesters, and members of a group that holds a zone. */
         post: operations["previewRequest"];
         delete?: never;
         options?: never;
@@ -491,8 +577,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** @description For people whom an administrator let in, and members of the directory whose group has a role here. */
         get: operations["listRequests"];
         put?: never;
+        /** @description For administrators, requesters, and members of a group that holds a zone. */
         post: operations["submitRequest"];
         delete?: never;
         options?: never;
@@ -507,6 +595,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** @description For people whom an administrator let in, and members of the directory whose group has a role here. */
         get: operations["getRequest"];
         put?: never;
         post?: never;
@@ -525,6 +614,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** @description For administrators, approvers, and members of a group that holds a zone. */
         post: operations["approveRequest"];
         delete?: never;
         options?: never;
@@ -541,6 +631,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** @description For administrators, approvers, and members of a group that holds a zone. */
         post: operations["amendRequest"];
         delete?: never;
         options?: never;
@@ -557,6 +648,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** @description For administrators, approvers, and members of a group that holds a zone. */
         post: operations["refuseRequest"];
         delete?: never;
         options?: never;
@@ -573,6 +665,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** @description For administrators, requesters, and members of a group that holds a zone. */
         post: operations["withdrawRequest"];
         delete?: never;
         options?: never;
@@ -587,6 +680,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** @description For people whom an administrator let in, and members of the directory whose group has a role here. */
         get: operations["listCertificates"];
         put?: never;
         post?: never;
@@ -603,6 +697,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** @description For people whom an administrator let in, and members of the directory whose group has a role here. */
         get: operations["getCertificate"];
         put?: never;
         post?: never;
@@ -621,6 +716,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** @description For administrators, requesters, and members of a group that holds a zone. */
         post: operations["renewCertificate"];
         delete?: never;
         options?: never;
@@ -637,6 +733,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** @description For administrators and authority-keepers. */
         post: operations["revokeCertificate"];
         delete?: never;
         options?: never;
@@ -653,6 +750,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** @description For administrators and authority-keepers. */
         post: operations["releaseCertificate"];
         delete?: never;
         options?: never;
@@ -668,6 +766,7 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
+        /** @description For administrators. Wants a password of the last minutes. */
         put: operations["giveCertificate"];
         post?: never;
         delete?: never;
@@ -684,6 +783,7 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
+        /** @description For administrators, requesters, and members of a group that holds a zone. */
         put: operations["changePolicy"];
         post?: never;
         delete?: never;
@@ -699,6 +799,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** @description For people whom an administrator let in, and members of the directory whose group has a role here. */
         get: operations["exportCertificate"];
         put?: never;
         post?: never;
@@ -715,6 +816,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** @description For people whom an administrator let in, and members of the directory whose group has a role here. */
         get: operations["getAuthorityRequest"];
         put?: never;
         post?: never;
@@ -733,6 +835,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** @description For administrators and authority-keepers. Wants a password of the last minutes. */
         post: operations["installAuthorityAnswer"];
         delete?: never;
         options?: never;
@@ -749,6 +852,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** @description For administrators and authority-keepers. Wants a password of the last minutes. */
         post: operations["publishRootCrl"];
         delete?: never;
         options?: never;
@@ -765,6 +869,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** @description For people whom an administrator let in, and members of the directory whose group has a role here. */
         post: operations["rehearseRenewal"];
         delete?: never;
         options?: never;
@@ -781,6 +886,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** @description For administrators and authority-keepers. Wants a password of the last minutes. */
         post: operations["beginRenewal"];
         delete?: never;
         options?: never;
@@ -797,6 +903,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** @description For administrators and authority-keepers. Wants a password of the last minutes. */
         post: operations["askParent"];
         delete?: never;
         options?: never;
@@ -813,6 +920,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** @description For administrators and authority-keepers. Wants a password of the last minutes. */
         post: operations["takeUpGeneration"];
         delete?: never;
         options?: never;
@@ -829,7 +937,25 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** @description For administrators and authority-keepers. Wants a password of the last minutes. */
         post: operations["undoRenewal"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session/ways": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description For anyone. */
+        get: operations["getWaysIn"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -843,10 +969,30 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** @description For people who are signed in. */
         get: operations["getSession"];
         put?: never;
+        /** @description For anyone. */
         post: operations["signIn"];
+        /** @description For people who are signed in. */
         delete: operations["signOut"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session/ticket": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description For anyone. */
+        post: operations["signInByTicket"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -861,6 +1007,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** @description For people who are signed in. */
         post: operations["confirmSignIn"];
         delete?: never;
         options?: never;
@@ -876,6 +1023,7 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
+        /** @description For people who are signed in. */
         put: operations["changePassword"];
         post?: never;
         delete?: never;
@@ -891,8 +1039,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** @description For administrators and auditors. */
         get: operations["listPeople"];
         put?: never;
+        /** @description For administrators. Wants a password of the last minutes. */
         post: operations["addPerson"];
         delete?: never;
         options?: never;
@@ -909,6 +1059,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** @description For administrators. */
         post: operations["unlockPerson"];
         delete?: never;
         options?: never;
@@ -924,6 +1075,7 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
+        /** @description For administrators. Wants a password of the last minutes. */
         put: operations["regroupPerson"];
         post?: never;
         delete?: never;
@@ -940,6 +1092,7 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
+        /** @description For administrators. Wants a password of the last minutes. */
         put: operations["resetPassword"];
         post?: never;
         delete?: never;
@@ -958,6 +1111,7 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
+        /** @description For administrators. Wants a password of the last minutes. */
         delete: operations["removePerson"];
         options?: never;
         head?: never;
@@ -971,6 +1125,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** @description For administrators and auditors. */
         get: operations["listConsents"];
         put?: never;
         post?: never;
@@ -989,6 +1144,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** @description For administrators. Wants a password of the last minutes. */
         post: operations["giveConsent"];
         delete?: never;
         options?: never;
@@ -1003,6 +1159,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** @description For a host's agent. */
         get: operations["agentWork"];
         put?: never;
         post?: never;
@@ -1021,6 +1178,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** @description For a host's agent. */
         post: operations["agentReport"];
         delete?: never;
         options?: never;
@@ -1037,6 +1195,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** @description For a host's agent. */
         post: operations["agentCsr"];
         delete?: never;
         options?: never;
@@ -1053,6 +1212,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** @description For a host's agent. */
         post: operations["agentStep"];
         delete?: never;
         options?: never;
@@ -1069,6 +1229,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** @description For a host's agent. */
         post: operations["agentResult"];
         delete?: never;
         options?: never;
@@ -1223,6 +1384,15 @@ export interface components {
             /** @description Where its OCSP responder is; empty in what was stored before there was one. */
             ocsp?: string[];
         };
+        ComputerInfo: {
+            account: string;
+            names: string[];
+            principals: string[];
+            groups: string[];
+            enabled: boolean;
+            /** Format: date-time */
+            asOf: string;
+        };
         /** @description Something that needs a hand: what is wrong, whom it hurts, what mends it. */
         Concern: {
             severity: components["schemas"]["Severity"];
@@ -1298,6 +1468,33 @@ export interface components {
             operations: string[];
             reason: string;
             cure: string;
+        };
+        DirectoryAway: {
+            /** Format: date-time */
+            since: string;
+            message: string;
+            cure: string;
+        };
+        /** @description How the service stands with its directory and DNS. */
+        DirectoryState: {
+            present: boolean;
+            called: string;
+            domain: string;
+            /**
+             * Format: date-time
+             * @description When it answered last.
+             */
+            answered: null | string;
+            away: null | components["schemas"]["DirectoryAway"];
+            /**
+             * Format: double
+             * @description For how long an answer is kept.
+             */
+            minutes: number;
+            /** @description Whether DNS is asked about names. */
+            dns: boolean;
+            /** @description Who may have which names certified. */
+            zones: components["schemas"]["ZoneInfo"][];
         };
         EditionInfo: {
             serial: string;
@@ -1626,12 +1823,21 @@ export interface components {
         MeetWish: {
             address: string;
         };
+        /** @description What directory and DNS know about a name. */
+        NameInDirectory: {
+            name: string;
+            computers: components["schemas"]["ComputerInfo"][];
+            dns: null | string;
+            zones: string[];
+        };
         NameVerdictInfo: {
             name: string;
             verdict: components["schemas"]["Verdict"];
             reason: string;
             evidence: string;
             cure: string;
+            /** @description Groups whose members may approve this name, besides administrators; empty where any approver may. */
+            holders?: string[];
         };
         NewGroups: {
             groups: string[];
@@ -2098,6 +2304,11 @@ export interface components {
             reason: null | string;
             files: string[];
         };
+        /** @description By the Kerberos ticket that the call brings (HTTP Negotiate). */
+        TicketSignIn: {
+            /** @description `cookie` for the console or `token` for programs. */
+            kind: string;
+        };
         Today: {
             /** Format: date-time */
             at: string;
@@ -2129,6 +2340,26 @@ export interface components {
         };
         /** @enum {unknown} */
         Verdict: "granted" | "needs-approval" | "refused";
+        /** @description How one can sign in here, besides a name and a password. */
+        WaysIn: {
+            /** @description Whether Kerberos tickets are taken. */
+            tickets: boolean;
+            /** @description The domain whose accounts they are of; empty when none is known. */
+            domain: string;
+        };
+        ZoneInfo: {
+            /** @description A zone, or a network in prefix form. */
+            zone: string;
+            group: string;
+            wildcards: boolean;
+            /**
+             * Format: int32
+             * @description How many labels a name may have in front of it; null sets no bound.
+             */
+            depth: null | number;
+            /** @description The only profile that it is good for; null for any. */
+            profile: null | string;
+        };
     };
     responses: never;
     parameters: never;
@@ -2419,6 +2650,68 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SubordinateAnswer"];
+                };
+            };
+        };
+    };
+    getDirectory: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DirectoryState"];
+                };
+            };
+        };
+    };
+    refreshDirectory: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DirectoryState"];
+                };
+            };
+        };
+    };
+    findInDirectory: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NameInDirectory"];
                 };
             };
         };
@@ -3508,6 +3801,26 @@ export interface operations {
             };
         };
     };
+    getWaysIn: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WaysIn"];
+                };
+            };
+        };
+    };
     getSession: {
         parameters: {
             query?: never;
@@ -3567,6 +3880,30 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    signInByTicket: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TicketSignIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Session"];
+                };
             };
         };
     };

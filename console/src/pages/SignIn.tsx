@@ -1,6 +1,6 @@
 import { useState } from 'react';
-import { Button, PasswordInput, Stack, Text, TextInput, Title } from '@mantine/core';
-import { useMutation, useQueryClient } from '@tanstack/react-query';
+import { Button, Divider, PasswordInput, Stack, Text, TextInput, Title } from '@mantine/core';
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useNavigate } from 'react-router';
 import { api, take } from '../api/client';
 import { Failure } from '../components/Bits';
@@ -10,12 +10,22 @@ export function SignIn() {
   const [password, setPassword] = useState('');
   const cache = useQueryClient();
   const go = useNavigate();
+  const ways = useQuery({
+    queryKey: ['ways-in'],
+    queryFn: () => take(api.GET('/api/v1/session/ways')),
+    staleTime: Infinity,
+  });
+  const onSuccess = async () => {
+    cache.clear();
+    await go('/');
+  };
   const enter = useMutation({
     mutationFn: () => take(api.POST('/api/v1/session', { body: { name, password, kind: 'cookie' } })),
-    onSuccess: async () => {
-      cache.clear();
-      await go('/');
-    },
+    onSuccess,
+  });
+  const byTicket = useMutation({
+    mutationFn: () => take(api.POST('/api/v1/session/ticket', { body: { kind: 'cookie' } })),
+    onSuccess,
   });
   return (
     <main>
@@ -53,8 +63,34 @@ export function SignIn() {
           <Button type="submit" loading={enter.isPending}>
             Sign in
           </Button>
+          {ways.data?.tickets && (
+            <>
+              <Divider label="or" labelPosition="center" />
+              <Button
+                variant="default"
+                loading={byTicket.isPending}
+                onClick={() => {
+                  byTicket.mutate();
+                }}
+              >
+                Use the ticket of {ways.data.domain}
+              </Button>
+              {byTicket.error && (
+                <>
+                  <Failure error={byTicket.error} />
+                  <Text size="xs">
+                    The browser gives its ticket only to names that it was told: for Chromium, the policy
+                    AuthServerAllowlist with {window.location.hostname}.
+                  </Text>
+                </>
+              )}
+              <Text size="xs" c="dimmed">
+                With a name and a password too: name@{ways.data.domain}
+              </Text>
+            </>
+          )}
           <Text size="xs" c="dimmed">
-            With the client: beacon sign-in
+            With the client: beacon sign-in{ways.data?.tickets ? ' --ticket' : ''}
           </Text>
         </Stack>
       </form>

@@ -25,16 +25,24 @@ internal static class SessionCommands
         {
             Description = "File with the password; - reads standard input. Without it you are asked.",
         };
-        var c = new Command("sign-in", "Sign in; the token is kept in your own folder (0600).") { service, name, root, passwordFile };
+        var ticket = new Option<bool>("--ticket") { Description = "By your Kerberos ticket (kinit), without a password." };
+        var c = new Command("sign-in", "Sign in; the token is kept in your own folder (0600).")
+        {
+            service,
+            name,
+            ticket,
+            root,
+            passwordFile,
+        };
         c.Add(Confirm());
         c.Does(
             async (r, ct) =>
             {
-                if (r.GetValue(service) is null || r.GetValue(name) is null)
+                if (r.GetValue(service) is null || (r.GetValue(name) is null && !r.GetValue(ticket)))
                     throw new BeaconProblem(
                         ProblemCode.InputInvalid,
                         "The address of the service or your name is missing.",
-                        "Give --service https://HOST:PORT and --name YOU."
+                        "Give --service https://HOST:PORT and --name YOU, or --ticket where you have a Kerberos ticket."
                     );
                 var address = r.GetValue(service)!.TrimEnd('/');
                 if (!Uri.TryCreate(address, UriKind.Absolute, out var uri) || uri.Scheme != "https")
@@ -44,23 +52,23 @@ internal static class SessionCommands
                         "Write it as https://HOST:PORT."
                     );
                 var pem = r.GetValue(root) is { } f ? await File.ReadAllTextAsync(f, ct) : await AskRootAsync(address, ct);
-                var password = r.GetValue(passwordFile) switch
-                {
-                    null => Secrets.Ask("Password: ", "--password-file FILE, or - for standard input"),
-                    "-" => (await Console.In.ReadLineAsync(ct) ?? "").Trim(),
-                    var p => (await File.ReadAllTextAsync(p, ct)).Trim(),
-                };
                 using var api = new Api(address, pem, null);
-                var s = Api.Read(
-                    await api.PostAsync("/api/v1/session", new SignIn(r.GetValue(name)!, password, "token"), BeaconJson.Default.SignIn, ct),
-                    BeaconJson.Default.Session
-                );
+                var s = r.GetValue(ticket)
+                    ? await api.SignInByTicketAsync(ct)
+                    : await SignInAsync(api, r.GetValue(name)!, r.GetValue(passwordFile), ct);
                 new Session(address, s.Name, pem, s.Token!, s.Until).Save();
                 Line($"Signed in at {address} as {s.Name} until {s.Until.UtcDateTime:d MMM HH:mm} UTC.");
                 return 0;
             }
         );
         return c;
+    }
+
+    private static async Task<Contracts.Session> SignInAsync(Api api, string name, string? passwordFile, CancellationToken ct)
+    {
+        var password = await PasswordAsync(passwordFile, "Password: ", ct);
+        var answer = await api.PostAsync("/api/v1/session", new SignIn(name, password, "token"), BeaconJson.Default.SignIn, ct);
+        return Api.Read(answer, BeaconJson.Default.Session);
     }
 
     private static async Task<string> PasswordAsync(string? file, string prompt, CancellationToken ct) =>

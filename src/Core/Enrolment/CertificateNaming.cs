@@ -38,7 +38,7 @@ public static class CertificateNaming
                 $"\"{name}\" cannot be a certificate's name.",
                 "Use letters, digits, dots and hyphens; give one with --as NAME."
             );
-        var at = name.LastIndexOf('@');
+        var at = name.IndexOf('@');
         var isOwn = at < 0 || name[(at + 1)..].Equals(person, StringComparison.OrdinalIgnoreCase);
         // An IPv6 address has colons too: only the word in front is reserved.
         if (!isOwn || name.StartsWith(AgentPrefix, StringComparison.OrdinalIgnoreCase))

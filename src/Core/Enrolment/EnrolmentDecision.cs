@@ -1,6 +1,7 @@
 using OrderlyBeacon.Core.Issuing;
 using OrderlyBeacon.Core.Names;
 using OrderlyBeacon.Core.Profiles;
+using OrderlyBeacon.Core.Rights;
 
 namespace OrderlyBeacon.Core.Enrolment;
 
@@ -16,13 +17,25 @@ public sealed record EnrolmentFacts(
     NameFacts NameFacts,
     DistinguishedName Subject,
     string Requester,
-    IReadOnlyList<string> Approvers,
+    IReadOnlyList<Approver> Approvers,
     IReadOnlyCollection<NameConstraints> Bounds,
     DateTimeOffset Now
 );
 
+/// <summary>Somebody who has approved, with their groups of this moment.</summary>
+public sealed record Approver(string Name, IReadOnlyCollection<string> Groups)
+{
+    private bool IsAdministrator => Groups.Contains(Who.Administrators);
+
+    /// <summary>Whether they may approve what needs no holder of a zone.</summary>
+    public bool IsGeneral => IsAdministrator || Groups.Contains(Who.Approvers);
+
+    /// <summary>Whether their word is enough for the name.</summary>
+    public bool Covers(NameVerdict v) => v.Holders.Count == 0 ? IsGeneral : IsAdministrator || v.Holders.Any(Groups.Contains);
+}
+
 /// <summary>What was decided.</summary>
-/// <param name="PeopleNeeded">How many other people must approve it in all; 0 when nobody needs to.</param>
+/// <param name="PeopleNeeded">How many other people must approve it in all, at least; 0 when nobody needs to.</param>
 /// <param name="Granted">Set when it may be issued now.</param>
 public sealed record EnrolmentVerdict(Verdict Overall, IReadOnlyList<NameVerdict> Verdicts, int PeopleNeeded, GrantedDecision? Granted);
 
@@ -38,9 +51,15 @@ public static class EnrolmentDecision
         var needed = Math.Max(f.Profile.Approvals, ofNames == Verdict.NeedsApproval ? 1 : 0);
         if (ofNames == Verdict.Refused)
             return new(Verdict.Refused, verdicts, needed, null);
-        if (f.Approvers.Count < needed)
-            return new(Verdict.NeedsApproval, verdicts, needed, null);
-        IReadOnlyList<NameVerdict> granted = [.. verdicts.Select(v => v.Verdict == Verdict.NeedsApproval ? Approved(v, f.Approvers) : v)];
+        var isApproved =
+            f.Approvers.Count(a => a.IsGeneral) >= f.Profile.Approvals
+            && verdicts.Where(v => v.Verdict == Verdict.NeedsApproval).All(v => f.Approvers.Any(a => a.Covers(v)));
+        if (f.Approvers.Count < needed || !isApproved)
+            return new(Verdict.NeedsApproval, verdicts, Math.Max(needed, f.Approvers.Count + 1), null);
+        IReadOnlyList<NameVerdict> granted =
+        [
+            .. verdicts.Select(v => v.Verdict == Verdict.NeedsApproval ? Approved(v, Covering(v, f.Approvers)) : v),
+        ];
         return new(Verdict.Granted, granted, needed, Grant(f, granted));
     }
 
@@ -53,6 +72,9 @@ public static class EnrolmentDecision
             Cure = "",
         };
 
+    private static List<string> Covering(NameVerdict v, IReadOnlyList<Approver> approvers) =>
+        [.. approvers.Where(a => a.Covers(v)).Select(a => a.Name)];
+
     private static GrantedDecision Grant(EnrolmentFacts f, IReadOnlyList<NameVerdict> verdicts) =>
         new(
             f.Profile,
@@ -63,7 +85,7 @@ public static class EnrolmentDecision
                     v.Name,
                     v.Reason,
                     v.Evidence,
-                    v.Reason == VerdictReason.ApprovedNow ? f.Approvers : []
+                    v.Reason == VerdictReason.ApprovedNow ? Covering(v, f.Approvers) : []
                 )),
             ],
             f.Requester,

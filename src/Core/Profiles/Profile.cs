@@ -16,6 +16,9 @@ public sealed record NameRules(bool Wildcards, bool Addresses, bool OwnHostOnly)
     /// <summary>Names are in one of these zones; empty sets no bound. The requester's own zones hold besides.</summary>
     public IReadOnlyList<DnsName> Within { get; init; } = [];
 
+    /// <summary>For what clients everywhere reach: no names and addresses that exist inside only.</summary>
+    public bool Outward { get; init; }
+
     /// <summary>How many names one certificate may have.</summary>
     public int Most { get; init; } = 250;
 

@@ -3,7 +3,9 @@ namespace OrderlyBeacon.Core.Rights;
 /// <summary>What can be asked of the service. The names are those of the operations in its OpenAPI document; each has a row in <see cref="RightsTable"/>.</summary>
 public enum Operation
 {
+    GetWaysIn,
     SignIn,
+    SignInByTicket,
     ConfirmSignIn,
     GetSession,
     SignOut,
@@ -69,6 +71,9 @@ public enum Operation
     AskParent,
     TakeUpGeneration,
     UndoRenewal,
+    GetDirectory,
+    FindInDirectory,
+    RefreshDirectory,
     GetHealth,
     CheckHealth,
     TakeBackup,
@@ -83,20 +88,32 @@ public enum Operation
     AgentResult,
 }
 
-/// <summary>What somebody must be, before it is asked what the thing is.</summary>
+/// <summary>What somebody must be, before it is asked what the thing is. Administrators are all of what people can be.</summary>
 public enum Role
 {
     /// <summary>Anybody who can connect.</summary>
     Anyone,
 
-    /// <summary>Anybody who is signed in: may read.</summary>
+    /// <summary>Anybody who is signed in: about themselves alone.</summary>
     Person,
 
-    /// <summary>Administrators, and members of a group that holds a zone or network.</summary>
+    /// <summary>Reads: everybody whom an administrator let in, and members of the directory whose group has any role.</summary>
+    Reader,
+
+    /// <summary>Asks for certificates: the group requesters, and members of a group that holds a zone or network.</summary>
     Requester,
 
-    /// <summary>Administrators, and members of the group approvers.</summary>
+    /// <summary>Approves: the group approvers; members of a group that holds a zone approve names in it.</summary>
     Approver,
+
+    /// <summary>Lets hosts in and takes them out: the group host-keepers.</summary>
+    HostKeeper,
+
+    /// <summary>Looks after authorities and profiles, and revokes: the group authority-keepers.</summary>
+    AuthorityKeeper,
+
+    /// <summary>Sees who may do what and who consented, and changes nothing: the group auditors.</summary>
+    Auditor,
     Administrator,
 
     /// <summary>A host's agent, by its certificate.</summary>

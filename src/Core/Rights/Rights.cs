@@ -8,6 +8,22 @@ public sealed record Who(string Name, IReadOnlyCollection<string> Groups, string
     public const string Administrators = "administrators";
     public const string Approvers = "approvers";
 
+    public const string Requesters = "requesters";
+    public const string HostKeepers = "host-keepers";
+    public const string AuthorityKeepers = "authority-keepers";
+    public const string Auditors = "auditors";
+    public const string Readers = "readers";
+
+    /// <summary>Groups whose members have a role. The directory's groups have one by the settings alone, whatever they are called.</summary>
+    public static IReadOnlyList<string> RoleGroups { get; } =
+    [Administrators, Approvers, Requesters, HostKeepers, AuthorityKeepers, Auditors, Readers];
+
+    /// <summary>In front of a group of the directory, so that nobody there gets what a group here has by calling a group the same.</summary>
+    public const string DirectoryPrefix = "directory:";
+
+    /// <summary>Whether they are known by the directory, as <c>alice@thistledown.example</c>: no name here has that sign.</summary>
+    public bool IsOfDirectory => Name.Contains('@');
+
     public bool IsPerson => Name.Length > 0 && Host is null;
     public bool IsAdministrator => IsPerson && Groups.Contains(Administrators);
 }
@@ -46,11 +62,8 @@ public static class RightsOf
         var isFit = role switch
         {
             Rights.Role.Anyone => true,
-            Rights.Role.Person => who.IsPerson,
-            Rights.Role.Requester => who.IsAdministrator || (who.IsPerson && who.Groups.Any(holders.Contains)),
-            Rights.Role.Approver => who.IsAdministrator || (who.IsPerson && who.Groups.Contains(Who.Approvers)),
-            Rights.Role.Administrator => who.IsAdministrator,
-            _ => who.Host is not null,
+            Rights.Role.Agent => who.Host is not null,
+            _ => who.IsPerson && IsFit(role, who, holders),
         };
         if (isFit)
             return null;
@@ -63,6 +76,37 @@ public static class RightsOf
                 $"{Named(who)} may not do this.",
                 $"It is for {Word(role)}; ask an administrator to do it or to put you into the right group."
             );
+    }
+
+    private static bool IsFit(Role role, Who who, IReadOnlyCollection<string> holders)
+    {
+        var isHolder = who.Groups.Any(holders.Contains);
+        return who.IsAdministrator
+            || role switch
+            {
+                Rights.Role.Person => true,
+                Rights.Role.Reader => !who.IsOfDirectory || isHolder || who.Groups.Any(Who.RoleGroups.Contains),
+                Rights.Role.Requester => isHolder || who.Groups.Contains(Who.Requesters),
+                Rights.Role.Approver => isHolder || who.Groups.Contains(Who.Approvers),
+                Rights.Role.HostKeeper => who.Groups.Contains(Who.HostKeepers),
+                Rights.Role.AuthorityKeeper => who.Groups.Contains(Who.AuthorityKeepers),
+                Rights.Role.Auditor => who.Groups.Contains(Who.Auditors),
+                _ => false,
+            };
+    }
+
+    /// <summary>Whether somebody may decide a request: any approver, or who holds a zone of one of its names that wait.</summary>
+    /// <param name="holders">Of the names that wait: the groups that may approve each; empty for any approver.</param>
+    public static Denial? Decide(Who who, string called, IReadOnlyList<IReadOnlyList<string>> holders)
+    {
+        if (who.IsAdministrator || who.Groups.Contains(Who.Approvers) || holders.Any(h => h.Any(who.Groups.Contains)))
+            return null;
+        var groups = holders.SelectMany(h => h).Distinct().Prepend(Who.Approvers).ToList();
+        return new(
+            ProblemCode.NotAllowed,
+            $"{Capital(called)} has no name that waits in a zone of your groups.",
+            $"Ask a member of {string.Join(" or ", groups)}."
+        );
     }
 
     /// <summary>What the thing's owner says; null when it allows it.</summary>
@@ -126,11 +170,18 @@ public static class RightsOf
 
     private static string Capital(string text) => char.ToUpperInvariant(text[0]) + text[1..];
 
-    private static string Word(Role role) =>
+    /// <summary>Who has a role, as people read it.</summary>
+    public static string Word(Role role) =>
         role switch
         {
-            Rights.Role.Requester => "administrators and members of a group that holds a zone",
-            Rights.Role.Approver => "administrators and approvers",
+            Rights.Role.Anyone => "anyone",
+            Rights.Role.Agent => "a host's agent",
+            Rights.Role.Reader => "people whom an administrator let in, and members of the directory whose group has a role here",
+            Rights.Role.Requester => "administrators, requesters, and members of a group that holds a zone",
+            Rights.Role.Approver => "administrators, approvers, and members of a group that holds a zone",
+            Rights.Role.HostKeeper => "administrators and host-keepers",
+            Rights.Role.AuthorityKeeper => "administrators and authority-keepers",
+            Rights.Role.Auditor => "administrators and auditors",
             Rights.Role.Administrator => "administrators",
             _ => "people who are signed in",
         };

@@ -4,6 +4,7 @@ using OrderlyBeacon.Core.Names;
 using OrderlyBeacon.Core.Profiles;
 using OrderlyBeacon.Service.Authorities;
 using OrderlyBeacon.Service.Certificates;
+using OrderlyBeacon.Service.Domain;
 using OrderlyBeacon.Service.People;
 
 namespace OrderlyBeacon.Service.Enrolment;
@@ -20,7 +21,7 @@ public sealed record ToDecide(
     Hosts.Host? Host,
     Certificate? Existing,
     string Requester,
-    IReadOnlyList<string> Approvers
+    IReadOnlyList<Approver> Approvers
 );
 
 /// <summary>Looks up the facts of this moment and has Core decide. Every path that issues in a person's name comes through here, each time it counts.</summary>
@@ -28,6 +29,7 @@ public sealed class DecideEnrolment(
     KnownNames known,
     PeopleBook people,
     AuthorityRegistry registry,
+    NameEvidence evidence,
     BeaconOptions options,
     TimeProvider clock
 )
@@ -35,6 +37,7 @@ public sealed class DecideEnrolment(
     public async Task<EnrolmentVerdict> RunAsync(ToDecide w, CancellationToken ct)
     {
         var facts = await known.GetAsync(ct);
+        var domain = await evidence.GatherAsync(w.Names, w.Host, ct);
         var hostId = w.Host?.Id ?? 0;
         var otherHosts = new List<string>();
         var elsewhere = new Dictionary<string, string>();
@@ -50,7 +53,11 @@ public sealed class DecideEnrolment(
         var nameFacts = new NameFacts
         {
             HostName = w.Host?.Name,
-            Groups = await people.GroupsOfAsync(w.Requester, ct),
+            Groups = [.. await people.GroupsOfAsync(w.Requester, ct), .. domain.Computer?.Groups ?? []],
+            Computer = domain.Computer,
+            OtherComputers = domain.OtherComputers,
+            Dns = domain.Dns,
+            Reverse = domain.Reverse,
             Zones = options.Holdings.Zones,
             Networks = options.Holdings.Networks,
             MetAt = w.Host is null ? [] : w.Host.MetAt(clock.GetUtcNow()),

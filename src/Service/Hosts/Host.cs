@@ -34,12 +34,31 @@ public sealed class Host
     /// <summary>Addresses at which the service itself met its agent, with the moment.</summary>
     public string MetJson { get; private set; } = "{}";
 
+    /// <summary>Its computer account in the directory, when its agent joined by that; null when it joined by a code.</summary>
+    public string? Account { get; private set; }
+
+    /// <summary>What that account is known by, whatever it is called: an account that is made anew is another one.</summary>
+    public string? AccountId { get; private set; }
+
     public const string DefaultOwner = "group:administrators";
 
     /// <summary>How long a meeting is evidence.</summary>
     private static readonly TimeSpan MeetingLife = TimeSpan.FromDays(1);
 
     public static Host Invite(string name, string owner) => new() { Name = name, Owner = owner };
+
+    /// <summary>Joined by its machine account: nobody invited it.</summary>
+    public static Host OfDomain(string name, string account, string accountId) =>
+        new()
+        {
+            Name = name,
+            Account = account,
+            AccountId = accountId,
+        };
+
+    /// <summary>It was removed, and an account joins under its name: what was is over, also who owned it.</summary>
+    public void ComeBackAs(string account, string accountId) =>
+        (Account, AccountId, Owner, State) = (account, accountId, DefaultOwner, HostState.Invited);
 
     public void GiveTo(string owner) => Owner = owner;
 
@@ -65,7 +84,7 @@ public sealed class Host
                 $"The host {Name} has joined already.",
                 $"If its agent was lost, remove the host first: beacon host remove {Name}."
             );
-        (State, JoinCodeHash, JoinCodeUntil) = (HostState.Invited, hash, until);
+        (State, JoinCodeHash, JoinCodeUntil, Account, AccountId) = (HostState.Invited, hash, until, null, null);
     }
 
     /// <exception cref="BeaconProblem"><see cref="ProblemCode.JoinCodeRefused"/>.</exception>

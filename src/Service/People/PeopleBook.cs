@@ -1,11 +1,12 @@
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Core.Rights;
+using OrderlyBeacon.Service.Domain;
 using OrderlyBeacon.Service.Storage;
 
 namespace OrderlyBeacon.Service.People;
 
 /// <summary>Who is in which groups now, in memory: each decision asks for it. Whoever changes people calls <see cref="Changed"/> after the commit.</summary>
-public sealed class PeopleBook(IServiceScopeFactory scopes)
+public sealed class PeopleBook(IServiceScopeFactory scopes, DomainGroups domain)
 {
     private volatile IReadOnlyDictionary<string, IReadOnlyList<string>>? _groups;
     private long _version;
@@ -22,7 +23,9 @@ public sealed class PeopleBook(IServiceScopeFactory scopes)
     {
         if (owner.StartsWith(Thing.GroupPrefix, StringComparison.Ordinal))
             return [owner[Thing.GroupPrefix.Length..]];
-        return (_groups ?? await LoadAsync(ct)).GetValueOrDefault(owner, []);
+        return (_groups ?? await LoadAsync(ct)).TryGetValue(owner, out var groups)
+            ? [.. groups, .. await domain.OfPersonAsync(owner, ct)]
+            : [];
     }
 
     /// <summary>Whether somebody of that name may sign in.</summary>

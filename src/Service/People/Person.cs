@@ -34,6 +34,12 @@ public sealed class Person
         return person;
     }
 
+    /// <summary>Somebody whom the directory knows: no password is kept here, and their groups are asked for there.</summary>
+    /// <param name="name">As <c>alice@thistledown.example</c>.</param>
+    public static Person OfDirectory(string name) => new() { Name = name };
+
+    public bool IsOfDirectory => Name.Contains('@');
+
     public void Regroup(IEnumerable<string> groups)
     {
         var all = groups.Select(g => g.Trim()).Where(g => g.Length > 0).Distinct().ToList();

@@ -3,6 +3,7 @@ using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Rights;
+using OrderlyBeacon.Service.Domain;
 using OrderlyBeacon.Service.Rights;
 using OrderlyBeacon.Service.Storage;
 
@@ -83,7 +84,14 @@ internal static class PersonEndpoints
 
     private static void MapSession(this RouteGroupBuilder g)
     {
+        g.MapGet(
+                "/session/ways",
+                (Tickets tickets, DirectoryBook directory) =>
+                    TypedResults.Ok(new WaysIn(tickets.AreTaken, directory.Realm.ToLowerInvariant()))
+            )
+            .Is(Operation.GetWaysIn);
         g.MapPost("/session", SignInAsync).Is(Operation.SignIn).AnswersSecret();
+        g.MapPost("/session/ticket", SignInByTicketAsync).Is(Operation.SignInByTicket).AnswersSecret();
         g.MapPost(
                 "/session/confirm",
                 async (ConfirmSignIn body, SignInDesk desk, Caller caller, HttpContext context, CancellationToken ct) =>
@@ -138,14 +146,60 @@ internal static class PersonEndpoints
     )
     {
         var person = await desk.CheckPasswordAsync(body.Name, body.Password, Lanes.SourceOf(context), ct);
-        var (token, until) = await desk.OpenSessionAsync(person, ct);
-        var cookie = body.Kind == "cookie";
+        return await OpenAsync(person, body.Kind, isProved: true, desk, options, offers, context);
+    }
+
+    /// <summary>By a Kerberos ticket. It is no proof that the person sits there now: what wants a fresh one asks for the password.</summary>
+    private static async Task<Ok<Session>> SignInByTicketAsync(
+        TicketSignIn body,
+        SignInDesk desk,
+        DomainPeople domain,
+        Tickets tickets,
+        BeaconOptions options,
+        Offers offers,
+        HttpContext context
+    )
+    {
+        if (tickets.AreTaken && !Tickets.IsShown(context.Request))
+        {
+            Tickets.Challenge(context.Response);
+            throw new BeaconProblem(
+                ProblemCode.NotSignedIn,
+                "A Kerberos ticket is asked for.",
+                "Get one with kinit, and call with HTTP Negotiate."
+            );
+        }
+        var holder = tickets.Accept(context);
+        if (holder.IsComputer)
+            throw new BeaconProblem(
+                ProblemCode.TicketRefused,
+                $"{holder.Account} is a computer; computers join and enrol, and do not sign in.",
+                "Use a person's account: kinit NAME."
+            );
+        var person = await domain.FindAsync(holder.Name, context.RequestAborted);
+        return await OpenAsync(person, body.Kind, isProved: false, desk, options, offers, context);
+    }
+
+    private static async Task<Ok<Session>> OpenAsync(
+        Person person,
+        string kind,
+        bool isProved,
+        SignInDesk desk,
+        BeaconOptions options,
+        Offers offers,
+        HttpContext context
+    )
+    {
+        var ct = context.RequestAborted;
+        var (token, until) = await desk.OpenSessionAsync(person, isProved, ct);
+        var caller = await desk.CallerOfAsync(person, ct);
+        var cookie = kind == "cookie";
         if (cookie)
             context.Response.Cookies.Append(BeaconAuthentication.Cookie, token, CookieUntil(until));
-        var session = new Session(person.Name, person.GroupList, until, cookie ? null : token)
+        var session = new Session(person.Name, caller.Groups, until, cookie ? null : token)
         {
             SecondPerson = options.SecondPerson,
-            Denied = offers.Of(new(person.Name, person.GroupList, null)),
+            Denied = offers.Of(caller.Who),
         };
         return TypedResults.Ok(session);
     }

@@ -15,6 +15,8 @@ public sealed class SignInDesk(
     HashLane lane,
     SignInThrottle throttle,
     RefusedSignIns refused,
+    PeopleBook book,
+    DomainPeople domain,
     TimeProvider clock
 )
 {
@@ -46,8 +48,15 @@ public sealed class SignInDesk(
         await using var scope = scopes.CreateAsyncScope();
         var db = scope.ServiceProvider.GetRequiredService<BeaconDb>();
         var person = await db.People.AsNoTracking().FirstOrDefaultAsync(p => p.Name == name && p.LeftAt == null, ct);
-        var verdict = await lane.VerifyAsync(person?.PasswordHash, password, ct);
-        if (person is null || verdict == PasswordVerificationResult.Failed)
+        var isGood = name.Contains('@')
+            ? await domain.IsPasswordOfAsync(name, password, ct)
+            : await lane.VerifyAsync(person?.PasswordHash, password, ct) != PasswordVerificationResult.Failed && person is not null;
+        if (isGood && name.Contains('@'))
+        {
+            throttle.Succeeded(name, source);
+            return await domain.FindAsync(name, ct);
+        }
+        if (person is null || !isGood)
         {
             throttle.Failed(name, source);
             refused.Count(name, source);
@@ -56,6 +65,10 @@ public sealed class SignInDesk(
         throttle.Succeeded(name, source);
         return person;
     }
+
+    /// <summary>Who calls, with the groups of this moment: those kept here, and the directory's.</summary>
+    public async Task<Caller> CallerOfAsync(Person person, CancellationToken ct) =>
+        new(person.Name, await book.GroupsOfAsync(person.Name, ct), null);
 
     private static BeaconProblem Refused() =>
         new(ProblemCode.SignInRefused, "The name or the password is wrong.", "Try again; after five wrong passwords there is a pause.");
@@ -68,10 +81,11 @@ public sealed class SignInDesk(
             return known;
         var version = Interlocked.Read(ref _version);
         var p = await CheckPasswordAsync(name, password, source, ct);
-        return Remember(key, new(p.Name, p.GroupList, null), version);
+        return Remember(key, await CallerOfAsync(p, ct), version);
     }
 
-    public async Task<(string Token, DateTimeOffset Until)> OpenSessionAsync(Person person, CancellationToken ct)
+    /// <param name="isProved">Whether the password was given for it.</param>
+    public async Task<(string Token, DateTimeOffset Until)> OpenSessionAsync(Person person, bool isProved, CancellationToken ct)
     {
         await using var scope = scopes.CreateAsyncScope();
         var db = scope.ServiceProvider.GetRequiredService<BeaconDb>();
@@ -85,7 +99,7 @@ public sealed class SignInDesk(
                 Hash = HashOf(token),
                 PersonId = person.Id,
                 Until = now + SessionLife,
-                ProvedAt = now,
+                ProvedAt = isProved ? now : DateTimeOffset.UnixEpoch,
             }
         );
         await db.Note(now, Actor.Person(person.Name), JournalAction.PersonSignedIn, person.Name);
@@ -120,7 +134,8 @@ public sealed class SignInDesk(
         var person = await db.People.AsNoTracking().SingleAsync(p => p.Id == session.PersonId, ct);
         if (person.LeftAt is not null)
             return null;
-        return Remember(hash, new(person.Name, person.GroupList, null) { ProvedAt = session.ProvedAt, SessionHash = hash }, version);
+        var caller = await CallerOfAsync(person, ct);
+        return Remember(hash, caller with { ProvedAt = session.ProvedAt, SessionHash = hash }, version);
     }
 
     public async Task CloseSessionAsync(string token, CancellationToken ct)

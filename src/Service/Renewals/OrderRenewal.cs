@@ -36,6 +36,7 @@ public sealed class OrderRenewal(
     public async Task<long> RunAsync(int certificateId, Caller? by, CancellationToken ct)
     {
         var actor = by?.Actor ?? Actor.Renewal;
+        await LookUpAsync(certificateId, ct);
         await using var write = await db.BeginWriteAsync(ct);
         var now = clock.GetUtcNow();
         var certificate = await db.Certificates.SingleAsync(c => c.Id == certificateId, ct);
@@ -65,6 +66,17 @@ public sealed class OrderRenewal(
         bell.Ring(hostId);
         changes.Tell("certificate", certificate.Name);
         return renewed.Order ?? throw renewed.Problem!;
+    }
+
+    /// <summary>Directory and DNS are asked before the transaction; inside of it, what they said is at hand.</summary>
+    private async Task LookUpAsync(int certificateId, CancellationToken ct)
+    {
+        var row = await db
+            .Certificates.AsNoTracking()
+            .Where(c => c.Id == certificateId)
+            .Select(c => new { c.NamesJson, Host = db.Hosts.AsNoTracking().FirstOrDefault(h => h.Id == c.HostId) })
+            .SingleAsync(ct);
+        await again.LookUpAsync(Shapes.Strings(row.NamesJson), row.Host, ct);
     }
 
     private async Task<long?> RetryNextEditionAsync(Certificate certificate, int hostId, DateTimeOffset now, CancellationToken ct)

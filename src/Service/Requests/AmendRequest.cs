@@ -26,6 +26,8 @@ public sealed class AmendRequest(BeaconDb db, DecideEnrolment decide, ProfileCat
             await db.Requests.FirstOrDefaultAsync(r => r.Id == id, ct)
             ?? throw new BeaconProblem(ProblemCode.NotFound, $"There is no request {id}.", "See beacon request list.");
         MayAct.ThrowUnless(Operation.AmendRequest, caller, MayAct.Of(request));
+        if (RightsOf.Decide(caller.Who, MayAct.Of(request).Called, DecideAgain.Holders(request)) is { } denial)
+            throw new RefusedAttempt(Operation.AmendRequest, caller, MayAct.Of(request), denial);
         var profile = profiles.Get(request.Profile);
         if (profile.AuthorityDepth is not null)
             throw new BeaconProblem(

@@ -5,6 +5,7 @@ using OrderlyBeacon.Core.Enrolment;
 using OrderlyBeacon.Core.Names;
 using OrderlyBeacon.Core.Rights;
 using OrderlyBeacon.Service.Certificates;
+using OrderlyBeacon.Service.Domain;
 using OrderlyBeacon.Service.Enrolment;
 using OrderlyBeacon.Service.People;
 using OrderlyBeacon.Service.Profiles;
@@ -17,7 +18,7 @@ namespace OrderlyBeacon.Service.Requests;
 /// Decides a recorded request again at the moment that counts: at its last approval, and when its CSR is there. With the facts of now: the profile's newest
 /// revision, the requester's groups and zones, who owns the host, which of the approvers may still approve.
 /// </summary>
-public sealed class DecideAgain(DecideEnrolment decide, ProfileCatalogue profiles, PeopleBook people)
+public sealed class DecideAgain(DecideEnrolment decide, ProfileCatalogue profiles, PeopleBook people, NameEvidence evidence)
 {
     public async Task<EnrolmentVerdict> RunAsync(Request request, Hosts.Host? host, Certificate? existing, CancellationToken ct)
     {
@@ -43,18 +44,38 @@ public sealed class DecideAgain(DecideEnrolment decide, ProfileCatalogue profile
         );
     }
 
-    /// <summary>Who approved it and may still approve.</summary>
-    public async Task<IReadOnlyList<string>> ApproversAsync(Request request, CancellationToken ct)
+    /// <summary>Asks directory and DNS, who keep their answers: to be called before the transaction in which it is decided.</summary>
+    public async Task LookUpAsync(Request request, Hosts.Host? host, CancellationToken ct)
     {
-        var still = new List<string>();
+        await LookUpAsync(Shapes.Strings(request.NamesJson), host, ct);
+        await people.GroupsOfAsync(request.Requester, ct);
+        await ApproversAsync(request, ct);
+    }
+
+    /// <summary>The same of names alone.</summary>
+    public Task LookUpAsync(IReadOnlyList<string> names, Hosts.Host? host, CancellationToken ct) => evidence.GatherAsync(names, host, ct);
+
+    /// <summary>Who approved it and may still approve.</summary>
+    public async Task<IReadOnlyList<Approver>> ApproversAsync(Request request, CancellationToken ct)
+    {
+        var still = new List<Approver>();
         foreach (var a in request.Approvals)
-            if (
-                await people.GroupsOfAsync(a.By, ct) is var groups
-                && (groups.Contains(Who.Approvers) || groups.Contains(Who.Administrators))
-            )
-                still.Add(a.By);
+        {
+            var approver = new Approver(a.By, await people.GroupsOfAsync(a.By, ct));
+            if (RightsOf.Decide(new(a.By, approver.Groups, null), "it", Holders(request)) is null)
+                still.Add(approver);
+        }
         return still;
     }
+
+    /// <summary>Of its names that wait: the groups that may approve each, besides approvers.</summary>
+    public static IReadOnlyList<IReadOnlyList<string>> Holders(Request request) =>
+        [
+            .. JsonSerializer
+                .Deserialize(request.VerdictsJson, BeaconJson.Default.ListNameVerdictInfo)!
+                .Where(v => v.Verdict == Contracts.Verdict.NeedsApproval)
+                .Select(v => v.Holders),
+        ];
 
     public static string Json(EnrolmentVerdict v) =>
         JsonSerializer.Serialize([.. v.Verdicts.Select(Shapes.Of)], BeaconJson.Default.ListNameVerdictInfo);

@@ -36,6 +36,7 @@ public sealed class DecideRequest(
         Request request;
         EnrolmentVerdict? decided = null;
         BeaconProblem? refused = null;
+        await LookUpAsync(id, ct);
         await using (var write = await db.BeginWriteAsync(ct))
         {
             request = await FindAsync(id, ct);
@@ -43,7 +44,8 @@ public sealed class DecideRequest(
             var now = clock.GetUtcNow();
             // An approval by somebody who may approve no more counts no more.
             var still = await again.ApproversAsync(request, ct);
-            request.DropApprovals(by => !still.Contains(by));
+            request.DropApprovals(by => still.All(a => a.Name != by));
+            ThrowUnlessTheirs(Operation.ApproveRequest, request, caller);
             var isLast = request.Approve(caller.Name, now);
             await db.Note(
                 now,
@@ -64,13 +66,34 @@ public sealed class DecideRequest(
         changes.Tell("request", id.ToString());
         if (refused is not null)
             throw refused;
-        if (decided is null)
+        if (decided?.Granted is null)
             return;
         if (request.HostId is { } h)
             bell.Ring(h);
         else
             await FinishAsync(request, decided, caller.Actor, ct);
         changes.Tell("request", id.ToString());
+    }
+
+    /// <summary>Directory and DNS are asked before the transaction; inside of it, what they said is at hand.</summary>
+    private async Task LookUpAsync(long id, CancellationToken ct)
+    {
+        var request = await db.Requests.AsNoTracking().FirstOrDefaultAsync(r => r.Id == id, ct);
+        if (request?.State == RequestState.WaitingForApproval)
+            await again.LookUpAsync(request, await HostOfAsync(request, ct), ct);
+    }
+
+    private async Task<Hosts.Host?> HostOfAsync(Request r, CancellationToken ct) =>
+        r.HostId is { } id ? await db.Hosts.AsNoTracking().SingleAsync(h => h.Id == id, ct) : null;
+
+    private static void ThrowUnlessTheirs(Operation operation, Request request, Caller caller)
+    {
+        var thing = MayAct.Of(request);
+        if (
+            request.State == RequestState.WaitingForApproval
+            && RightsOf.Decide(caller.Who, thing.Called, DecideAgain.Holders(request)) is { } denial
+        )
+            throw new RefusedAttempt(operation, caller, thing, denial);
     }
 
     /// <returns>What the approver is told when it is not granted any more.</returns>
@@ -82,6 +105,11 @@ public sealed class DecideRequest(
         CancellationToken ct
     )
     {
+        if (decided.Overall == Verdict.NeedsApproval)
+        {
+            request.NeedMore(decided.PeopleNeeded);
+            return null;
+        }
         if (decided.Overall != Verdict.Granted)
         {
             var why = $"It was approved, and is not granted any more: {DecideAgain.Why(decided)}";
@@ -89,6 +117,7 @@ public sealed class DecideRequest(
             await db.Note(now, Actor.Rules, JournalAction.RequestRefused, $"request {request.Id}", why);
             return new(ProblemCode.RequestRefused, why, "Have it requested again by somebody who may have these names.");
         }
+        request.ApprovedByAll();
         request.Grant(DecideAgain.Json(decided));
         if (host is not null)
             await carryOut.RunAsync(request, now, ct);
@@ -171,7 +200,9 @@ public sealed class DecideRequest(
         if (string.IsNullOrWhiteSpace(reason))
             throw new BeaconProblem(ProblemCode.InputInvalid, "A refusal needs a reason; the requester reads it.", "Say why.");
         await using var write = await db.BeginWriteAsync(ct);
-        (await FindAsync(id, ct)).Refuse(reason.Trim(), caller.Name);
+        var request = await FindAsync(id, ct);
+        ThrowUnlessTheirs(Operation.RefuseRequest, request, caller);
+        request.Refuse(reason.Trim(), caller.Name);
         await db.Note(clock.GetUtcNow(), caller.Actor, JournalAction.RequestRefused, $"request {id}", reason.Trim());
         await write.CommitAsync(ct);
         changes.Tell("request", id.ToString());

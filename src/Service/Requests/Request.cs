@@ -82,7 +82,7 @@ public sealed class Request
     }
 
     /// <summary>One more person approves.</summary>
-    /// <returns>Whether that was the last one it needed.</returns>
+    /// <returns>Whether there are as many as it needs, so that it can be decided again.</returns>
     public bool Approve(string by, DateTimeOffset at)
     {
         var approvals = Approvals;
@@ -105,8 +105,14 @@ public sealed class Request
         ApprovalsJson = JsonSerializer.Serialize(approvals, BeaconJson.Default.ListApprovalInfo);
         DecidedBy = string.Join(", ", approvals.Select(a => a.By));
         Version++;
-        return Approved = approvals.Count >= Needed;
+        return approvals.Count >= Needed;
     }
+
+    /// <summary>Those who approved were not those who had to: more are needed.</summary>
+    public void NeedMore(int people) => Needed = people;
+
+    /// <summary>It is granted with what people approved.</summary>
+    public void ApprovedByAll() => Approved = true;
 
     /// <summary>Other names, before the approval. What was approved so far was the old names: it counts no more.</summary>
     public void Amend(AmendmentInfo amendment, string verdictsJson, string subject, int needed)

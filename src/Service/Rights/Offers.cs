@@ -19,6 +19,7 @@ public sealed class Offers(BeaconOptions options)
             Operation.ReleaseCertificate,
             Operation.SubmitRequest,
         ],
+        Deciding = [Operation.ApproveRequest, Operation.AmendRequest, Operation.RefuseRequest],
         OnRequest = [Operation.ApproveRequest, Operation.AmendRequest, Operation.RefuseRequest, Operation.WithdrawRequest];
 
     /// <summary>What the caller's groups do not allow, whatever it is about.</summary>
@@ -42,11 +43,18 @@ public sealed class Offers(BeaconOptions options)
             Denied = Of(caller.Who, MayAct.CertificateThing(certificate.Name, certificate.Owner), OnCertificate),
         };
 
-    public RequestInfo To(Caller caller, RequestInfo request) =>
-        request with
-        {
-            Denied = Of(caller.Who, MayAct.RequestThing(request.Number, request.Requester), OnRequest),
-        };
+    public RequestInfo To(Caller caller, RequestInfo request)
+    {
+        var thing = MayAct.RequestThing(request.Number, request.Requester);
+        var denied = Of(caller.Who, thing, OnRequest);
+        var holders = request.Verdicts.Where(v => v.Verdict == Verdict.NeedsApproval).Select(v => v.Holders).ToList();
+        if (RightsOf.Decide(caller.Who, thing.Called, holders) is not { } notTheirs)
+            return request with { Denied = denied };
+        // The role may be there, but for other zones.
+        var said = denied.SelectMany(d => d.Operations).ToHashSet();
+        var more = Deciding.Select(OperationMarks.IdOf).Where(o => !said.Contains(o)).ToList();
+        return request with { Denied = more.Count == 0 ? denied : [.. denied, new Denied(more, notTheirs.Reason, notTheirs.Cure)] };
+    }
 
     public CertificateDetail To(Caller caller, CertificateDetail detail) => detail with { Certificate = To(caller, detail.Certificate) };
 

@@ -7,7 +7,14 @@ using OrderlyBeacon.Service.People;
 namespace OrderlyBeacon.Service.Protocols.Est;
 
 /// <summary>Who brings what by EST: people with a password or token, hosts with a join code, holders of an edition with its key. What becomes of it is decided elsewhere.</summary>
-internal sealed class EstDoor(SignInDesk desk, ClientCertificates clients, EnrolDesk enrol, EnrolAgent agents)
+internal sealed class EstDoor(
+    SignInDesk desk,
+    DomainPeople domain,
+    Tickets tickets,
+    ClientCertificates clients,
+    EnrolDesk enrol,
+    EnrolAgent agents
+)
 {
     private const string AgentProfile = "agent";
 
@@ -18,6 +25,14 @@ internal sealed class EstDoor(SignInDesk desk, ClientCertificates clients, Enrol
         {
             var caller = await CallerAsync(context, ct);
             return await enrol.FirstAsync(CertificationRequest.Read(body).ThrowIfUnusable(), profile, caller, ct);
+        }
+        if (Tickets.IsShown(context.Request))
+        {
+            var holder = tickets.Accept(context);
+            var made = CertificationRequest.Read(body).ThrowIfUnusable();
+            return new EnrolOutcome.Issued(
+                await agents.JoinByTicketAsync(made, holder, context.Connection.RemoteIpAddress?.ToString(), ct)
+            );
         }
         var (name, code) =
             Basic(context)
@@ -61,10 +76,12 @@ internal sealed class EstDoor(SignInDesk desk, ClientCertificates clients, Enrol
             return await desk.CheckBasicAsync(basic.Name, basic.Password, from ?? "", ct) with { From = from };
         if (BeaconAuthentication.Bearer(context.Request) is { } token && await desk.CheckTokenAsync(token, ct) is { } caller)
             return caller with { From = from };
+        if (Tickets.IsShown(context.Request) && tickets.Accept(context) is { IsComputer: false } holder)
+            return await desk.CallerOfAsync(await domain.FindAsync(holder.Name, ct), ct) with { From = from };
         throw new BeaconProblem(
             ProblemCode.NotSignedIn,
-            "Enrolment needs credentials.",
-            "Send your name and password by HTTP Basic, or a token."
+            "Enrolment needs a person's credentials.",
+            "Send your name and password by HTTP Basic, a token, or a Kerberos ticket by HTTP Negotiate."
         );
     }
 

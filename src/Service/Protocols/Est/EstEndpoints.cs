@@ -5,6 +5,7 @@ using OrderlyBeacon.Core.Formats;
 using OrderlyBeacon.Core.Requests;
 using OrderlyBeacon.Service.Authorities;
 using OrderlyBeacon.Service.Enrolment;
+using OrderlyBeacon.Service.People;
 using OrderlyBeacon.Service.Profiles;
 
 namespace OrderlyBeacon.Service.Protocols.Est;
@@ -19,9 +20,12 @@ internal static class EstEndpoints
         var g = app.MapGroup("/.well-known/est/{profile}").ExcludeFromDescription();
         g.MapGet(
             "/cacerts",
-            (string profile, ProfileCatalogue profiles, AuthorityRegistry registry) =>
+            (string profile, HttpContext context, Tickets tickets, ProfileCatalogue profiles, AuthorityRegistry registry) =>
             {
                 profiles.Get(profile);
+                // Who brings a ticket wants to know that it is us: the answer then carries the proof (RFC 7030 section 4.1.1 leaves open how a client comes to trust).
+                if (Tickets.IsShown(context.Request))
+                    tickets.Accept(context);
                 return Body(Pkcs7.WriteCertificates(registry.All.Select(x => x.Der)), Pkcs7Type);
             }
         );
@@ -56,6 +60,8 @@ internal static class EstEndpoints
             context.Response.StatusCode = p.Code == ProblemCode.RequestRefused ? 403 : Problems.StatusOf(p.Code);
             if (context.Response.StatusCode == 401)
                 context.Response.Headers.WWWAuthenticate = "Basic realm=\"Orderly Beacon\", charset=\"UTF-8\"";
+            if (context.Response.StatusCode == 401 && context.RequestServices.GetRequiredService<Tickets>().AreTaken)
+                Tickets.Challenge(context.Response);
             context.Response.ContentType = "text/plain; charset=utf-8";
             await context.Response.WriteAsync($"{p.Message} {p.Cure}\n");
         }

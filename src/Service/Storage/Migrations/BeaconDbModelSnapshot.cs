@@ -548,6 +548,12 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                         .ValueGeneratedOnAdd()
                         .HasColumnType("INTEGER");
 
+                    b.Property<string>("Account")
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("AccountId")
+                        .HasColumnType("TEXT");
+
                     b.Property<string>("AddressesJson")
                         .IsRequired()
                         .HasColumnType("TEXT");

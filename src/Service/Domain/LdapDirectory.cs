@@ -1,0 +1,378 @@
+using System.Collections.Concurrent;
+using System.DirectoryServices.Protocols;
+using System.Globalization;
+using System.Net;
+using System.Text;
+using OrderlyBeacon.Core;
+
+namespace OrderlyBeacon.Service.Domain;
+
+/// <summary>
+/// An LDAP directory (RFC 4511). One with Active Directory's schema answers nested groups in one search; in any other they are followed level by level. Signs in by Kerberos
+/// from the service's keytab, or by name and password over TLS. Referrals are not followed; names go into filters escaped (RFC 4515).
+/// </summary>
+internal sealed class LdapDirectory(LdapSettings settings) : IDirectory, IDisposable
+{
+    private const int MostConnections = 4,
+        MostLevels = 10,
+        NamesPerSearch = 20,
+        AccountDisabled = 2;
+
+    /// <summary>LDAP_MATCHING_RULE_IN_CHAIN: members of members, to any depth, circles included.</summary>
+    private const string InChain = "1.2.840.113556.1.4.1941";
+
+    // Equality is indexed, "ends with" is not: the kinds of services that have certificates are named.
+    private static readonly string[] ServiceKinds =
+    [
+        "host",
+        "http",
+        "ldap",
+        "smtp",
+        "imap",
+        "pop",
+        "cifs",
+        "ftp",
+        "nfs",
+        "xmpp",
+        "postgres",
+        "mssqlsvc",
+        "dns",
+        "termsrv",
+        "wsman",
+        "restrictedkrbhost",
+    ];
+
+    private static readonly string[] ComputerFields =
+    [
+        "sAMAccountName",
+        "dNSHostName",
+        "servicePrincipalName",
+        "objectGUID",
+        "entryUUID",
+        "userAccountControl",
+        "mS-DS-CreatorSID",
+    ];
+
+    private readonly ConcurrentBag<LdapConnection> _idle = [];
+    private readonly SemaphoreSlim _places = new(MostConnections);
+    private Shape? _shape;
+
+    /// <param name="Base">Where searches begin.</param>
+    /// <param name="HasChain">Whether it follows nested groups by itself.</param>
+    private sealed record Shape(string Base, bool HasChain, string Realm);
+
+    public string Called => $"the directory {settings.Address.Host}";
+
+    public string Realm => settings.Realm.Length > 0 ? settings.Realm.ToUpperInvariant() : _shape?.Realm ?? "";
+
+    public Task<DirectoryComputer?> ComputerOfAccountAsync(string account, CancellationToken ct) =>
+        RunAsync(c => Computers(c, $"(sAMAccountName={Escape(account)})").FirstOrDefault(), ct);
+
+    public Task<IReadOnlyList<DirectoryComputer>> ComputersOfNameAsync(string name, CancellationToken ct) =>
+        RunAsync(c => Computers(c, $"(dNSHostName={Escape(name)})"), ct);
+
+    public Task<DirectoryPerson?> PersonAsync(string name, CancellationToken ct) => RunAsync(c => Person(c, name), ct);
+
+    public Task<IReadOnlyDictionary<string, IReadOnlyList<string>>> OwnersAsync(IReadOnlyCollection<string> names, CancellationToken ct) =>
+        RunAsync(c => Owners(c, names), ct);
+
+    private IReadOnlyList<DirectoryComputer> Computers(LdapConnection c, string filter)
+    {
+        var shape = ShapeOf(c);
+        var entries = Search(c, shape.Base, $"(&(objectClass=computer){filter})", 5, ComputerFields);
+        return [.. entries.Select(e => Computer(c, e))];
+    }
+
+    private DirectoryComputer Computer(LdapConnection c, SearchResultEntry e) =>
+        new(
+            IdOf(e),
+            Text(e, "sAMAccountName"),
+            [.. Texts(e, "dNSHostName").Select(n => n.ToLowerInvariant().TrimEnd('.'))],
+            Texts(e, "servicePrincipalName"),
+            GroupsOf(c, e.DistinguishedName),
+            IsEnabled(e),
+            e.Attributes.Contains("mS-DS-CreatorSID")
+        );
+
+    private DirectoryPerson? Person(LdapConnection c, string name)
+    {
+        var shape = ShapeOf(c);
+        var account = name.Split('@')[0];
+        var entry = Search(
+                c,
+                shape.Base,
+                $"(&(objectClass=person)(!(objectClass=computer))(|(sAMAccountName={Escape(account)})(uid={Escape(account)})))",
+                2,
+                ["sAMAccountName", "uid", "objectGUID", "entryUUID", "userAccountControl"]
+            )
+            .FirstOrDefault();
+        return entry is null ? null : new(IdOf(entry), name, GroupsOf(c, entry.DistinguishedName), IsEnabled(entry));
+    }
+
+    private List<DirectoryGroup> GroupsOf(LdapConnection c, string member)
+    {
+        var shape = ShapeOf(c);
+        if (shape.HasChain)
+            return
+            [
+                .. Search(c, shape.Base, $"(&(objectClass=group)(member:{InChain}:={Escape(member)}))", 5000, GroupFields).Select(Group),
+            ];
+        var found = new Dictionary<string, DirectoryGroup>(StringComparer.OrdinalIgnoreCase);
+        IReadOnlyList<string> level = [member];
+        for (var i = 0; i < MostLevels && level.Count > 0; i++)
+        {
+            var next = new List<string>();
+            foreach (var part in level.Chunk(100))
+            foreach (var e in Search(c, shape.Base, $"(|{string.Concat(part.Select(MemberFilter))})", 5000, GroupFields))
+                if (found.TryAdd(e.DistinguishedName, Group(e)))
+                    next.Add(e.DistinguishedName);
+            level = next;
+        }
+        return [.. found.Values];
+    }
+
+    private static readonly string[] GroupFields = ["sAMAccountName", "cn", "whenChanged", "modifyTimestamp"];
+
+    private static string MemberFilter(string dn) => $"(member={Escape(dn)})(uniqueMember={Escape(dn)})";
+
+    private static DirectoryGroup Group(SearchResultEntry e)
+    {
+        var name = Text(e, "sAMAccountName") is { Length: > 0 } account ? account : Text(e, "cn");
+        var changed = Text(e, "whenChanged") is { Length: > 0 } when ? when : Text(e, "modifyTimestamp");
+        return new(
+            name.ToLowerInvariant(),
+            DateTimeOffset.TryParseExact(
+                changed.Split('.')[0].TrimEnd('Z'),
+                "yyyyMMddHHmmss",
+                CultureInfo.InvariantCulture,
+                DateTimeStyles.AssumeUniversal,
+                out var at
+            )
+                ? at
+                : null
+        );
+    }
+
+    private IReadOnlyDictionary<string, IReadOnlyList<string>> Owners(LdapConnection c, IReadOnlyCollection<string> names)
+    {
+        var shape = ShapeOf(c);
+        var owners = new Dictionary<string, List<string>>();
+        foreach (var part in names.Distinct().Chunk(NamesPerSearch))
+        {
+            var terms = part.SelectMany(n =>
+                ServiceKinds.Select(k => $"(servicePrincipalName={k}/{Escape(n)})").Prepend($"(dNSHostName={Escape(n)})")
+            );
+            foreach (
+                var e in Search(
+                    c,
+                    shape.Base,
+                    $"(|{string.Concat(terms)})",
+                    1000,
+                    ["sAMAccountName", "dNSHostName", "servicePrincipalName"]
+                )
+            )
+            {
+                var has = Texts(e, "dNSHostName")
+                    .Select(n => n.ToLowerInvariant().TrimEnd('.'))
+                    .Concat(Texts(e, "servicePrincipalName").Select(DirectoryBook.HostOf))
+                    .ToHashSet();
+                foreach (var name in part.Where(has.Contains))
+                    (owners.TryGetValue(name, out var list) ? list : owners[name] = []).Add(Text(e, "sAMAccountName"));
+            }
+        }
+        return owners.ToDictionary(o => o.Key, o => (IReadOnlyList<string>)[.. o.Value.Distinct()]);
+    }
+
+    private Shape ShapeOf(LdapConnection c)
+    {
+        if (_shape is { } known)
+            return known;
+        var root = Search(c, "", "(objectClass=*)", 1, ["defaultNamingContext", "namingContexts"], SearchScope.Base).Single();
+        var context = Text(root, "defaultNamingContext");
+        var @base =
+            settings.Base.Length > 0 ? settings.Base
+            : context.Length > 0 ? context
+            : Texts(root, "namingContexts").FirstOrDefault() ?? "";
+        var realm = string.Join('.', Core.Names.DistinguishedName.Parse(@base).ValuesOf(Oids.DomainComponent).Reverse());
+        return _shape = new(@base, context.Length > 0, realm.ToUpperInvariant());
+    }
+
+    private static List<SearchResultEntry> Search(
+        LdapConnection c,
+        string @base,
+        string filter,
+        int most,
+        string[] fields,
+        SearchScope scope = SearchScope.Subtree
+    )
+    {
+        var request = new SearchRequest(@base, filter, scope, fields) { SizeLimit = 0 };
+        // A directory gives a thousand at a time; the pages are one answer (RFC 2696).
+        var pages = new PageResultRequestControl(1000) { IsCritical = false };
+        if (scope != SearchScope.Base)
+            request.Controls.Add(pages);
+        var found = new List<SearchResultEntry>();
+        do
+        {
+            var answer = (SearchResponse)c.SendRequest(request);
+            found.AddRange(answer.Entries.Cast<SearchResultEntry>());
+            pages.Cookie = answer.Controls.OfType<PageResultResponseControl>().FirstOrDefault()?.Cookie ?? [];
+        } while (pages.Cookie.Length > 0 && found.Count < most);
+        return found;
+    }
+
+    private async Task<T> RunAsync<T>(Func<LdapConnection, T> work, CancellationToken ct)
+    {
+        await _places.WaitAsync(ct);
+        try
+        {
+            return await Task.Run(() => Run(work), ct);
+        }
+        finally
+        {
+            _places.Release();
+        }
+    }
+
+    private T Run<T>(Func<LdapConnection, T> work)
+    {
+        // A kept connection may have died meanwhile: a second try has a new one.
+        if (_idle.TryTake(out var kept))
+        {
+            try
+            {
+                return Keep(kept, work(kept));
+            }
+            catch (Exception e) when (e is DirectoryException)
+            {
+                kept.Dispose();
+            }
+        }
+        LdapConnection? fresh = null;
+        try
+        {
+            fresh = Connect();
+            return Keep(fresh, work(fresh));
+        }
+        catch (Exception e) when (e is DirectoryException or IOException or UnauthorizedAccessException or DllNotFoundException)
+        {
+            fresh?.Dispose();
+            throw Away(e);
+        }
+    }
+
+    private T Keep<T>(LdapConnection connection, T answer)
+    {
+        _idle.Add(connection);
+        return answer;
+    }
+
+    private LdapConnection Connect()
+    {
+        var isTls = settings.Address.Scheme == "ldaps";
+        var port =
+            settings.Address.Port > 0 ? settings.Address.Port
+            : isTls ? 636
+            : 389;
+        var connection = new LdapConnection(
+            new LdapDirectoryIdentifier(settings.Address.Host, port, fullyQualifiedDnsHostName: true, connectionless: false)
+        )
+        {
+            AuthType = settings.BindName.Length == 0 ? AuthType.Kerberos : AuthType.Basic,
+            Timeout = TimeSpan.FromSeconds(5),
+        };
+        connection.SessionOptions.ProtocolVersion = 3;
+        connection.SessionOptions.ReferralChasing = ReferralChasingOptions.None;
+        if (isTls)
+        {
+            if (settings.TrustFolder.Length > 0)
+            {
+                connection.SessionOptions.TrustedCertificatesDirectory = settings.TrustFolder;
+                connection.SessionOptions.StartNewTlsSessionContext();
+            }
+            connection.SessionOptions.SecureSocketLayer = true;
+        }
+        if (settings.BindName.Length == 0)
+            connection.Bind();
+        else
+            connection.Bind(new NetworkCredential(settings.BindName, File.ReadAllText(settings.PasswordFile).Trim()));
+        return connection;
+    }
+
+    private BeaconProblem Away(Exception e) =>
+        new(
+            ProblemCode.DirectoryAway,
+            $"{char.ToUpperInvariant(Called[0])}{Called[1..]} does not answer: {Reason(e)}",
+            e switch
+            {
+                DllNotFoundException => "Install Debian's libldap-2.5-0 and libsasl2-modules-gssapi-mit.",
+                LdapException { ErrorCode: 49 } =>
+                    "The account that the service signs in with was refused: see its name and password, or its keytab and the clock.",
+                _ =>
+                    "See that the directory runs and can be reached; nothing is granted on its word until it answers, and it is asked again by itself.",
+            },
+            e
+        );
+
+    private static string Reason(Exception e) =>
+        e is LdapException { ServerErrorMessage: { Length: > 0 } said }
+            ? $"{e.Message.TrimEnd('.')} ({said})."
+            : e.Message.TrimEnd('.') + ".";
+
+    private static bool IsEnabled(SearchResultEntry e) =>
+        !int.TryParse(Text(e, "userAccountControl"), CultureInfo.InvariantCulture, out var flags) || (flags & AccountDisabled) == 0;
+
+    private static string IdOf(SearchResultEntry e) =>
+        e.Attributes["objectGUID"] is { Count: > 0 } guid ? new Guid((byte[])guid.GetValues(typeof(byte[]))[0]).ToString()
+        : Text(e, "entryUUID") is { Length: > 0 } uuid ? uuid
+        : e.DistinguishedName.ToLowerInvariant();
+
+    private static string Text(SearchResultEntry e, string field) => Texts(e, field) is [var first, ..] ? first : "";
+
+    private static string[] Texts(SearchResultEntry e, string field) =>
+        e.Attributes[field] is { Count: > 0 } values ? [.. values.GetValues(typeof(string)).Cast<string>().Take(5000)] : [];
+
+    /// <summary>A value inside a filter (RFC 4515 section 3): what has a meaning there, and what is not plain ASCII, as its bytes.</summary>
+    internal static string Escape(string value)
+    {
+        var text = new StringBuilder();
+        foreach (var b in Encoding.UTF8.GetBytes(value))
+            if (b is > 0x1F and < 0x7F and not ((byte)'*' or (byte)'(' or (byte)')' or (byte)'\\'))
+                text.Append((char)b);
+            else
+                text.Append(CultureInfo.InvariantCulture, $"\\{b:x2}");
+        return text.ToString();
+    }
+
+    public void Dispose()
+    {
+        foreach (var c in _idle)
+            c.Dispose();
+        _places.Dispose();
+    }
+}
+
+/// <summary>How a directory is reached.</summary>
+/// <param name="Address"><c>ldap://HOST</c> with Kerberos, or <c>ldaps://HOST</c>.</param>
+/// <param name="BindName">Who signs in by password; empty for Kerberos.</param>
+/// <param name="TrustFolder">Folder of PEM files of the authorities that the directory's certificate may come from.</param>
+internal sealed record LdapSettings(Uri Address, string Base, string Realm, string BindName, string PasswordFile, string TrustFolder)
+{
+    /// <exception cref="BeaconProblem"><see cref="ProblemCode.InputInvalid"/>.</exception>
+    public static LdapSettings Of(BeaconOptions o)
+    {
+        if (!Uri.TryCreate(o.Directory, UriKind.Absolute, out var address) || address.Scheme is not ("ldap" or "ldaps"))
+            throw new BeaconProblem(
+                ProblemCode.InputInvalid,
+                $"BEACON_DIRECTORY is \"{o.Directory}\".",
+                "Write ldaps://HOST, ldap://HOST (with Kerberos), or the path of a YAML file."
+            );
+        if (address.Scheme == "ldap" && o.DirectoryName.Length > 0 && !address.IsLoopback)
+            throw new BeaconProblem(
+                ProblemCode.InputInvalid,
+                "A password would go to the directory in the clear.",
+                "Use ldaps://, or sign in by Kerberos: leave BEACON_DIRECTORYNAME out."
+            );
+        return new(address, o.DirectoryBase, o.Realm, o.DirectoryName, o.DirectoryPasswordFile, o.DirectoryTrust);
+    }
+}

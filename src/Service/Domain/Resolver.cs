@@ -1,0 +1,178 @@
+using System.Collections.Concurrent;
+using System.Net;
+using DnsClient;
+using DnsClient.Protocol;
+using OrderlyBeacon.Core;
+using OrderlyBeacon.Core.Profiles;
+
+namespace OrderlyBeacon.Service.Domain;
+
+/// <summary>
+/// Asks DNS where names and addresses lead, within a few seconds for all of them together; answers are kept for a minute. An authoritative server does not follow an alias into
+/// another zone, so aliases are followed here, a bounded number of them.
+/// </summary>
+public sealed class Resolver
+{
+    private static readonly TimeSpan Deadline = TimeSpan.FromSeconds(3),
+        Life = TimeSpan.FromMinutes(1);
+    private const int MostKept = 20_000,
+        MostReverse = 10;
+
+    private readonly Lazy<LookupClient?> _client;
+    private readonly TimeProvider _clock;
+    private readonly ConcurrentDictionary<string, (object Answer, DateTimeOffset Until)> _kept = [];
+
+    public Resolver(BeaconOptions options, TimeProvider clock) => (_client, _clock) = (new(() => Client(options)), clock);
+
+    public bool IsThere => _client.Value is not null;
+
+    public void Forget() => _kept.Clear();
+
+    /// <param name="names">DNS names without wildcards.</param>
+    public Task<IReadOnlyDictionary<string, DnsFacts>> NamesAsync(IEnumerable<string> names, CancellationToken ct) =>
+        AllAsync(names, NameAsync, why => new DnsFacts([], [], why), ct);
+
+    public Task<IReadOnlyDictionary<string, ReverseFacts>> AddressesAsync(IEnumerable<string> addresses, CancellationToken ct) =>
+        AllAsync(addresses, AddressAsync, why => new ReverseFacts([], [], why), ct);
+
+    private async Task<IReadOnlyDictionary<string, T>> AllAsync<T>(
+        IEnumerable<string> asked,
+        Func<LookupClient, string, CancellationToken, Task<T>> ask,
+        Func<string, T> failed,
+        CancellationToken ct
+    )
+        where T : class
+    {
+        if (_client.Value is not { } client)
+            return new Dictionary<string, T>();
+        using var deadline = CancellationTokenSource.CreateLinkedTokenSource(ct);
+        deadline.CancelAfter(Deadline);
+        var answers = await Task.WhenAll(asked.Distinct().Select(async name => (name, await OneAsync(client, name))));
+        ct.ThrowIfCancellationRequested();
+        return answers.ToDictionary(a => a.name, a => a.Item2);
+
+        async Task<T> OneAsync(LookupClient c, string name)
+        {
+            var key = $"{typeof(T).Name} {name}";
+            var now = _clock.GetUtcNow();
+            if (_kept.TryGetValue(key, out var kept) && kept.Until > now)
+                return (T)kept.Answer;
+            try
+            {
+                var answer = await ask(c, name, deadline.Token);
+                if (_kept.Count > MostKept)
+                    _kept.Clear();
+                _kept[key] = (answer, now + Life);
+                return answer;
+            }
+            catch (OperationCanceledException)
+            {
+                return failed($"there is no answer within {Deadline.TotalSeconds:0} seconds");
+            }
+            catch (DnsResponseException e)
+            {
+                return failed($"the server cannot be asked: {e.Message.TrimEnd('.')}");
+            }
+        }
+    }
+
+    private static async Task<DnsFacts> NameAsync(LookupClient client, string name, CancellationToken ct)
+    {
+        var chain = new List<string>();
+        var at = name;
+        while (true)
+        {
+            var (next, addresses, problem) = await StepAsync(client, at, ct);
+            foreach (var alias in next)
+            {
+                if (alias == name || chain.Contains(alias))
+                    return new(chain, [], $"its aliases lead in a circle, by {alias}");
+                chain.Add(alias);
+                if (chain.Count > DnsFacts.MostSteps)
+                    return new([], [], $"it has more than {DnsFacts.MostSteps} aliases one after the other");
+            }
+            // The last alias of an answer without addresses lies in another zone: it is asked for by itself.
+            if (addresses.Count > 0 || next.Count == 0)
+                return addresses.Count > 0 || chain.Count == 0 ? new(chain, addresses, problem) : new(chain, [], null);
+            at = chain[^1];
+        }
+    }
+
+    private static async Task<(List<string> Aliases, List<string> Addresses, string? Problem)> StepAsync(
+        LookupClient client,
+        string name,
+        CancellationToken ct
+    )
+    {
+        var four = await client.QueryAsync(name, QueryType.A, cancellationToken: ct);
+        var aliases = Aliases(four, name);
+        var addresses = four.Answers.ARecords().Select(r => r.Address.ToString()).ToList();
+        if (four.HasError && aliases.Count == 0)
+            return (
+                [],
+                [],
+                four.Header.ResponseCode == DnsHeaderResponseCode.NotExistentDomain
+                    ? "it does not know this name"
+                    : $"it answers {four.ErrorMessage}"
+            );
+        var six = await client.QueryAsync(name, QueryType.AAAA, cancellationToken: ct);
+        addresses.AddRange(six.Answers.AaaaRecords().Select(r => r.Address.ToString()));
+        return (aliases, addresses, addresses.Count == 0 && aliases.Count == 0 ? "the name has no address" : null);
+    }
+
+    /// <summary>In the order in which they lead on, whatever order the answer has them in.</summary>
+    private static List<string> Aliases(IDnsQueryResponse answer, string name)
+    {
+        var targets = new Dictionary<string, string>();
+        foreach (var r in answer.Answers.OfType<CNameRecord>())
+            targets.TryAdd(Plain(r.DomainName.Value), Plain(r.CanonicalName.Value));
+        var chain = new List<string>();
+        while (targets.Remove(name, out var next))
+        {
+            chain.Add(next);
+            name = next;
+        }
+        return chain;
+    }
+
+    private static async Task<ReverseFacts> AddressAsync(LookupClient client, string name, CancellationToken ct)
+    {
+        var address = IPAddress.Parse(name["ip:".Length..]);
+        var answer = await client.QueryReverseAsync(address, ct);
+        var names = answer.Answers.PtrRecords().Select(r => Plain(r.PtrDomainName.Value)).Distinct().Take(MostReverse).ToList();
+        if (names.Count == 0)
+            return new([], [], "it has no name for this address");
+        var confirmed = new List<string>();
+        foreach (var n in names)
+            if ((await NameAsync(client, n, ct)).Addresses.Contains(address.ToString()))
+                confirmed.Add(n);
+        return new(names, confirmed, null);
+    }
+
+    private static string Plain(string name) => name.TrimEnd('.').ToLowerInvariant();
+
+    private static LookupClient? Client(BeaconOptions options)
+    {
+        if (options.Dns is "none" || (options.Dns.Length == 0 && options.Directory.Length == 0))
+            return null;
+        var settings = options.Dns is "" or "system"
+            ? new LookupClientOptions()
+            : new LookupClientOptions([
+                .. options
+                    .Dns.Split(',', StringSplitOptions.TrimEntries | StringSplitOptions.RemoveEmptyEntries)
+                    .Select(s => IPEndPoint.TryParse(s, out var e) ? new NameServer(e.Address, e.Port == 0 ? 53 : e.Port) : throw Bad(s)),
+            ]);
+        settings.UseCache = false;
+        settings.Timeout = TimeSpan.FromSeconds(1);
+        settings.Retries = 1;
+        settings.ThrowDnsErrors = false;
+        return new(settings);
+    }
+
+    private static BeaconProblem Bad(string server) =>
+        new(
+            ProblemCode.InputInvalid,
+            $"BEACON_DNS has \"{server}\".",
+            "Write addresses of DNS servers, with their port where it is not 53, separated by commas; system for those of this machine, none for no DNS."
+        );
+}

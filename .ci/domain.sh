@@ -118,7 +118,7 @@ domain_start() {
 domain_stop() {
   local pid; pid=$(cat "$DOMAIN/dc.pid" 2>/dev/null) || return 0
   # Its helpers are its children.
-  pkill -TERM -P "$pid" 2>/dev/null; kill -TERM "$pid" 2>/dev/null
+  pkill -TERM -P "$pid" 2>/dev/null || true; kill -TERM "$pid" 2>/dev/null || true
   rm -f "$DOMAIN/dc.pid"
 }
 
@@ -161,4 +161,4 @@ names_start() {
   tail -n 5 "$DOMAIN/knot/log" >&2
   return 1
 }
-names_stop() { kill "$(cat "$DOMAIN/knot.pid" 2>/dev/null)" 2>/dev/null; rm -f "$DOMAIN/knot.pid"; }
+names_stop() { kill "$(cat "$DOMAIN/knot.pid" 2>/dev/null)" 2>/dev/null || true; rm -f "$DOMAIN/knot.pid"; }

@@ -1,4 +1,5 @@
 using System.Text.Json.Nodes;
+using Microsoft.Playwright;
 using static OrderlyBeacon.Domain.Tests.DomainWorld;
 
 namespace OrderlyBeacon.Domain.Tests;
@@ -28,5 +29,351 @@ public sealed class DomainTests(DomainWorld world) : IClassFixture<DomainWorld>
         Assert.True((await CallAsync(robin, "POST", "people", wish)).IsDone);
 
         Answer Curl(string _) => CallAsync(world.Client(null), "POST", "session/ticket", """{"kind":"token"}""").Result;
+    }
+
+    [Fact]
+    public async Task A_domain_password_signs_in_where_there_is_no_ticket()
+    {
+        var token = await world.SignInAsync("Jay@thistledown.example", Path.Combine(Folder, "jay.password"));
+        using var jay = world.Client(token);
+        var session = await CallAsync(jay, "GET", "session");
+        Assert.Contains("directory:web-team", session.Json!["groups"]!.AsArray().Select(g => g!.GetValue<string>()));
+        using var nobody = world.Client(null);
+        foreach (
+            var name in new[]
+            {
+                "jay@thistledown.example",
+                "jay@other.example",
+                "*)(objectClass=*@thistledown.example",
+                "beacon-service@thistledown.example",
+            }
+        )
+        {
+            var wish = new JsonObject
+            {
+                ["name"] = name,
+                ["password"] = "Rail-guess-1",
+                ["kind"] = "token",
+            };
+            Assert.Equal("sign-in-refused", (await CallAsync(nobody, "POST", "session", wish.ToJsonString())).Code);
+        }
+    }
+
+    [Fact]
+    public void The_client_signs_in_by_ticket()
+    {
+        var environment = new Dictionary<string, string>(world.TicketsOf("wren")) { ["BEACON_HOME"] = world.Scratch["home"] };
+        var (code, output, error) = Programs.Run(
+            Own.Client,
+            ["sign-in", "--service", Url, "--ticket", "--root", world.RootPem],
+            null,
+            environment
+        );
+        Assert.True(code == 0, error);
+        Assert.Contains("as wren@thistledown.example", output);
+        environment["KRB5CCNAME"] = "FILE:" + world.Scratch["no-such-cache"];
+        (code, _, error) = Programs.Run(Own.Client, ["sign-in", "--service", Url, "--ticket", "--root", world.RootPem], null, environment);
+        Assert.NotEqual(0, code);
+        Assert.Contains("kinit", error);
+    }
+
+    [Fact]
+    public async Task What_is_no_good_ticket_is_refused_with_its_cure()
+    {
+        using var http = world.Client(null);
+        foreach (
+            var (token, said) in new[]
+            {
+                ("AAAA", "ticket"),
+                ("!!", "can be read"),
+                ("TlRMTVNTUAABAAAAl4II4gAAAAAAAAAAAAAAAAAAAAAKAGFKAAAADw==", "NTLM"),
+            }
+        )
+        {
+            using var m = new HttpRequestMessage(HttpMethod.Post, "/api/v1/session/ticket")
+            {
+                Content = new StringContent("{\"kind\":\"token\"}", null, "application/json"),
+            };
+            m.Headers.TryAddWithoutValidation("Authorization", "Negotiate " + token);
+            using var answer = await http.SendAsync(m);
+            var text = await answer.Content.ReadAsStringAsync();
+            Assert.Equal(401, (int)answer.StatusCode);
+            Assert.Contains(said, text);
+            Assert.Contains("\"cure\":\"", text);
+        }
+        // The same ticket twice: what curl sent once is sent again.
+        var (_, _, trace) = Programs.Run(
+            "curl",
+            [
+                "-sSv",
+                "--negotiate",
+                "-u",
+                ":",
+                "--cacert",
+                world.RootPem,
+                "-X",
+                "POST",
+                "-H",
+                "Content-Type: application/json",
+                "-d",
+                "{\"kind\":\"token\"}",
+                Url + "/api/v1/session/ticket",
+            ],
+            null,
+            world.TicketsOf("finch")
+        );
+        var sent = trace.Split('\n').Last(l => l.StartsWith("> authorization: ", StringComparison.OrdinalIgnoreCase))[17..].Trim();
+        using var again = new HttpRequestMessage(HttpMethod.Post, "/api/v1/session/ticket")
+        {
+            Content = new StringContent("{\"kind\":\"token\"}", null, "application/json"),
+        };
+        again.Headers.TryAddWithoutValidation("Authorization", sent);
+        using var replayed = await http.SendAsync(again);
+        Assert.Equal(401, (int)replayed.StatusCode);
+        // A computer does not sign in as a person.
+        Assert.Equal("ticket-refused", world.Curl("web02$", "POST", "/api/v1/session/ticket", """{"kind":"token"}""").Code);
+    }
+
+    [Fact]
+    public async Task A_computer_joins_by_its_keytab_and_gets_the_names_that_are_its_own()
+    {
+        using var robin = world.Session("robin");
+        // Joined to the domain for real, by an administrator.
+        var keytab = world.Scratch["web05.keytab"];
+        var joined = Programs.Run(
+            "adcli",
+            [
+                "join",
+                "--domain=THISTLEDOWN.EXAMPLE",
+                "--domain-controller=dc1.thistledown.example",
+                "--host-fqdn=web05.thistledown.example",
+                $"--host-keytab={keytab}",
+                "--login-user=Administrator",
+                "--stdin-password",
+                "--service-name=HTTP",
+            ],
+            System.Text.Encoding.ASCII.GetBytes(PasswordOf("administrator")),
+            new Dictionary<string, string> { ["KRB5_CONFIG"] = Path.Combine(Folder, "krb5.conf") }
+        );
+        Assert.True(joined.Code == 0, joined.Error);
+        var folder = world.Scratch["web05"];
+        // In no group that the settings name: its account alone is not enough.
+        var (code, output) = world.Join(folder, "web05.thistledown.example", keytab);
+        Assert.True(code != 0 && output.Contains("managed-servers"), output);
+        AddToGroup("web-servers", "web05$");
+        // Whoever it says that it is, it is what the directory has.
+        (code, output) = world.Join(folder, "web02.thistledown.example", keytab);
+        Assert.True(code != 0 && output.Contains("web05.thistledown.example alone"), output);
+        (code, output) = world.Join(folder, "web05.thistledown.example", keytab);
+        Assert.True(code == 0, output);
+        var host = await CallAsync(robin, "GET", "hosts/web05.thistledown.example");
+        Assert.Equal("joined", host.Json!["host"]!["state"]!.GetValue<string>());
+
+        var cases = new (string Name, string Verdict, string Reason)[]
+        {
+            ("web05.thistledown.example", "granted", "host-owns-name"),
+            ("a.apps.thistledown.example", "granted", "zone-held"),
+            ("leeds.stations.thistledown.example", "granted", "zone-held"),
+            ("plain.thistledown.example", "granted", "zone-held"),
+            ("www.thistledown.example", "refused", "other-computers-name"),
+            ("web01.thistledown.example", "refused", "other-computers-name"),
+            ("mail.thistledown.example", "refused", "other-computers-name"),
+            ("*.stations.thistledown.example", "refused", "wildcard-over-shared-zone"),
+            ("*.thistledown.example", "refused", "service-name"),
+            ("loop1.elsewhere.example", "refused", "no-zone"),
+            ("10.4.0.15", "granted", "reverse-and-forward"),
+            ("10.4.0.16", "needs-approval", "address-not-of-host"),
+            ("10.4.0.11", "needs-approval", "address-not-of-host"),
+        };
+        var verdicts = await PreviewAsync(robin, [.. cases.Select(c => c.Name)]);
+        foreach (var (c, v) in cases.Zip(verdicts))
+            Assert.True(
+                c.Reason == "wildcard-over-shared-zone"
+                    ? v!["verdict"]!.GetValue<string>() is "refused" or "needs-approval"
+                    : (c.Verdict, c.Reason) == (v!["verdict"]!.GetValue<string>(), v["reason"]!.GetValue<string>()),
+                $"{c}: {v}"
+            );
+        // With nobody's zones, the computer has what the domain says alone.
+        using var jay = world.Session("jay");
+        Assert.True(
+            (
+                await CallAsync(world.Local, "PUT", "hosts/web05.thistledown.example/owner", """{"owner":"group:directory:web-team"}""")
+            ).IsDone
+        );
+        var theirs = await PreviewAsync(
+            jay,
+            [
+                "plain.thistledown.example",
+                "loop1.thistledown.example",
+                "step0.thistledown.example",
+                "leeds.stations.thistledown.example",
+                "tickets.thistledown.example",
+            ]
+        );
+        Assert.Equal(
+            ["zone-of-others", "zone-of-others", "zone-of-others", "zone-held", "alias-ends-here"],
+            theirs.Select(v => v!["reason"]!.GetValue<string>())
+        );
+        Assert.Contains(
+            "tickets.thistledown.example → front.thistledown.example → web05.thistledown.example",
+            theirs[4]!["evidence"]!.GetValue<string>()
+        );
+        Assert.Contains("circle", theirs[1]!["evidence"]!.GetValue<string>());
+        Assert.Contains("more than 8 aliases", theirs[2]!["evidence"]!.GetValue<string>());
+        Assert.Equal("directory:certificate-administrators", theirs[0]!["holders"]![0]!.GetValue<string>());
+    }
+
+    [Fact]
+    public void Somebody_elses_keytab_and_a_users_own_computer_join_nothing()
+    {
+        // A person's key in a keytab is a person.
+        var keytab = world.Scratch["finch.keytab"];
+        var made = Shell(
+            $"printf 'addent -password -p finch@THISTLEDOWN.EXAMPLE -k 1 -e aes256-cts-hmac-sha1-96 -s THISTLEDOWN.EXAMPLEfinch\\n%s\\nwkt {keytab}\\n' \"$(cat \"$DOMAIN/finch.password\")\" | ktutil"
+        );
+        Assert.True(File.Exists(keytab), made.Output);
+        var (code, output) = world.Join(world.Scratch["as-finch"], "web01.thistledown.example", keytab);
+        Assert.True(code != 0 && output.Contains("is a person"), output);
+        // Everybody may make a few computers: that gives them a name that nobody decided, and no way in.
+        var own = world.Scratch["booking.keytab"];
+        var joined = Programs.Run(
+            "adcli",
+            [
+                "join",
+                "--domain=THISTLEDOWN.EXAMPLE",
+                "--domain-controller=dc1.thistledown.example",
+                "--computer-name=BOOKING",
+                "--host-fqdn=booking.thistledown.example",
+                $"--host-keytab={own}",
+                "--login-user=finch",
+                "--stdin-password",
+            ],
+            System.Text.Encoding.ASCII.GetBytes(PasswordOf("finch")),
+            new Dictionary<string, string> { ["KRB5_CONFIG"] = Path.Combine(Folder, "krb5.conf") }
+        );
+        if (joined.Code != 0)
+            return;
+        (code, output) = world.Join(world.Scratch["as-booking"], "booking.thistledown.example", own);
+        Assert.True(code != 0 && output.Contains("in none of the groups"), output);
+    }
+
+    [Fact]
+    public void Est_takes_a_persons_ticket()
+    {
+        using var s = new Scratch();
+        Programs.OpenSsl(
+            $"req -new -newkey ec -pkeyopt ec_paramgen_curve:P-256 -nodes -keyout {s["k"]} -out {s["csr"]} -outform DER -subj /CN=york.stations.thistledown.example -addext subjectAltName=DNS:york.stations.thistledown.example"
+        );
+        s.File("b64", Convert.ToBase64String(File.ReadAllBytes(s["csr"])));
+        var issued = world.Curl("jay", "POST", "/.well-known/est/server/simpleenroll", "@" + s["b64"], "application/pkcs10");
+        Assert.True(issued.Status == 200, issued.ToString());
+        s.File("p7", Convert.FromBase64String(issued.Text));
+        Assert.Contains(
+            "york.stations.thistledown.example",
+            Programs.OpenSsl($"pkcs7 -inform DER -in {s["p7"]} -print_certs -text -noout")
+        );
+        // A computer's ticket is no person's.
+        Assert.Equal(
+            401,
+            world.Curl("web02$", "POST", "/.well-known/est/server/simpleenroll", "@" + s["b64"], "application/pkcs10").Status
+        );
+    }
+
+    [Fact]
+    public async Task Chromium_signs_in_by_ticket()
+    {
+        var home = world.Scratch["chromium"];
+        var db = Path.Combine(home, ".pki", "nssdb");
+        Directory.CreateDirectory(db);
+        foreach (var args in new[] { $"-N -d sql:{db} --empty-password", $"-A -d sql:{db} -n root -t C,, -i {world.RootPem}" })
+            Assert.Equal(0, Programs.Run("certutil", args.Split(' ')).Code);
+        var environment = Environment
+            .GetEnvironmentVariables()
+            .Cast<System.Collections.DictionaryEntry>()
+            .ToDictionary(e => (string)e.Key, e => (string?)e.Value ?? "");
+        foreach (var (k, v) in world.TicketsOf("wren"))
+            environment[k] = v;
+        (environment["HOME"], environment["XDG_CONFIG_HOME"], environment["XDG_CACHE_HOME"]) = (home, home + "/.config", home + "/.cache");
+        // Inside its sandbox a network service loads no Kerberos library; a profile that has met such an answer before starts it outside.
+        Directory.CreateDirectory(home + "/profile");
+        File.WriteAllText(home + "/profile/Local State", """{"net":{"received_http_auth_negotiate_headers":true}}""");
+        using var playwright = await Playwright.CreateAsync();
+        // Tickets are not given away from a private window, which any other context is.
+        await using var browser = await playwright.Chromium.LaunchPersistentContextAsync(
+            home + "/profile",
+            new()
+            {
+                BaseURL = Url,
+                ViewportSize = new() { Width = 1280, Height = 800 },
+                ExecutablePath = "/usr/bin/chromium",
+                Headless = true,
+                Env = environment,
+                Args =
+                [
+                    "--no-sandbox",
+                    "--disable-dev-shm-usage",
+                    "--disable-gpu",
+                    "--no-proxy-server",
+                    "--disable-background-networking",
+                    "--auth-server-allowlist=*.thistledown.example",
+                ],
+            }
+        );
+        var page = await browser.NewPageAsync();
+        await page.GotoAsync("/");
+        await page.GetByRole(AriaRole.Button, new() { Name = "Use the ticket of thistledown.example" }).ClickAsync();
+        await Assertions.Expect(page.GetByRole(AriaRole.Heading, new() { Name = "Lookahead" })).ToBeVisibleAsync(new() { Timeout = 15000 });
+        await Assertions.Expect(page.GetByText("wren@thistledown.example").First).ToBeVisibleAsync();
+        if (Environment.GetEnvironmentVariable("SHOTS") is { } shots)
+            await page.ScreenshotAsync(new() { Path = Path.Combine(shots, "domain-today.png") });
+    }
+
+    [Fact]
+    public async Task A_directory_that_is_away_grants_nothing_and_says_so()
+    {
+        using var jay = world.Session("jay");
+        Assert.True((await CallAsync(world.Local, "POST", "directory/refresh", "{}")).IsDone);
+        Shell("domain_stop; sleep 0.5");
+        try
+        {
+            await CallAsync(world.Local, "POST", "directory/refresh", "{}");
+            var jays = await CallAsync(jay, "GET", "session");
+            Assert.Equal((503, "directory-away"), (jays.Status, jays.Code));
+            // Who is known here comes in all the same, and sees why.
+            var state = await CallAsync(world.Local, "GET", "directory");
+            Assert.Contains("dc1.thistledown.example does not answer", state.Json!["away"]!["message"]!.GetValue<string>());
+            var asked = await CallAsync(world.Local, "GET", "directory/names/web01.thistledown.example");
+            Assert.Equal("directory-away", asked.Code);
+        }
+        finally
+        {
+            var (code, output) = Shell("domain_start");
+            Assert.True(code == 0, output);
+            await CallAsync(world.Local, "POST", "directory/refresh", "{}");
+        }
+        Assert.True((await CallAsync(jay, "GET", "session")).IsDone);
+        var found = await CallAsync(world.Local, "GET", "directory/names/www.thistledown.example");
+        Assert.Equal("WEB01$", found.Json!["computers"]![0]!["account"]!.GetValue<string>(), ignoreCase: true);
+    }
+
+    private static void AddToGroup(string group, string member)
+    {
+        var (code, output) = Shell(
+            $"samba-tool group addmembers {group} '{member}' -s \"$DOMAIN/dc/etc/smb.conf\" -H \"$DOMAIN/dc/private/sam.ldb\""
+        );
+        Assert.True(code == 0, output);
+    }
+
+    private static async Task<JsonArray> PreviewAsync(HttpClient who, params string[] names)
+    {
+        var wish = new JsonObject
+        {
+            ["host"] = "web05.thistledown.example",
+            ["profile"] = "server",
+            ["names"] = new JsonArray([.. names.Select(n => (JsonNode)n)]),
+        };
+        var answer = await CallAsync(who, "POST", "requests/preview", wish.ToJsonString());
+        Assert.True(answer.IsDone, answer.ToString());
+        return answer.Json!["verdicts"]!.AsArray();
     }
 }

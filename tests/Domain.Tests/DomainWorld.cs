@@ -118,7 +118,7 @@ public sealed class DomainWorld : IAsyncLifetime
                 ["BEACON_LISTEN"] = ServiceAddress,
                 ["BEACON_NAMES"] = Beacon,
                 ["BEACON_ZONES"] =
-                    "thistledown.example=directory:certificate-administrators;stations.thistledown.example=directory:web-team,no-wildcards,depth=1;apps.thistledown.example=directory:managed-servers",
+                    "thistledown.example=directory:certificate-administrators;stations.thistledown.example=directory:web-team,no-wildcards,depth=1;apps.thistledown.example=directory:managed-servers;10.4.0.0/16=directory:network-team",
                 ["BEACON_ORGANIZATION"] = "Thistledown Rail",
                 ["BEACON_FRESHMINUTES"] = "600",
                 ["BEACON_SIGNINSPERMINUTE"] = "100000",

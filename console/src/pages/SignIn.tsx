@@ -80,7 +80,8 @@ export function SignIn() {
                   <Failure error={byTicket.error} />
                   <Text size="xs">
                     The browser gives its ticket only to names that it was told: for Chromium, the policy
-                    AuthServerAllowlist with {window.location.hostname}.
+                    AuthServerAllowlist with {window.location.hostname}. On Linux it is started once more
+                    after the first try.
                   </Text>
                 </>
               )}

@@ -29,7 +29,23 @@ public sealed class DirectoryBook(IDirectory? directory, BeaconOptions options, 
 
     public string Called => directory?.Called ?? "";
 
-    public string Realm => directory?.Realm ?? "";
+    /// <summary>The realm of its accounts, upper case; empty when there is none.</summary>
+    /// <exception cref="BeaconProblem"><see cref="ProblemCode.DirectoryAway"/>: it has not said so yet.</exception>
+    public async Task<string> RealmAsync(CancellationToken ct) =>
+        directory is null ? options.Realm.ToUpperInvariant() : await AskAsync(d => d.RealmAsync(ct).AsTask());
+
+    /// <summary>The same in small letters, as people write a domain; empty while it is not known.</summary>
+    public async Task<string> DomainAsync(CancellationToken ct)
+    {
+        try
+        {
+            return (await RealmAsync(ct)).ToLowerInvariant();
+        }
+        catch (BeaconProblem p) when (p.Code == ProblemCode.DirectoryAway)
+        {
+            return "";
+        }
+    }
 
     /// <summary>When it answered last.</summary>
     public DateTimeOffset? Answered => _answered;

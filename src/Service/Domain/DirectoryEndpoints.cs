@@ -9,16 +9,20 @@ internal static class DirectoryEndpoints
     public static void MapDirectory(this RouteGroupBuilder api)
     {
         var g = api.MapGroup("/directory").WithTags("Directory");
-        g.MapGet("", (DirectoryBook book, Resolver dns, BeaconOptions options) => TypedResults.Ok(State(book, dns, options)))
+        g.MapGet(
+                "",
+                async (DirectoryBook book, Resolver dns, BeaconOptions options, CancellationToken ct) =>
+                    TypedResults.Ok(await StateAsync(book, dns, options, ct))
+            )
             .Is(Operation.GetDirectory);
         g.MapPost(
                 "/refresh",
-                (DirectoryBook book, Resolver dns, People.SignInDesk desk, BeaconOptions options) =>
+                async (DirectoryBook book, Resolver dns, People.SignInDesk desk, BeaconOptions options, CancellationToken ct) =>
                 {
                     book.Forget();
                     dns.Forget();
                     desk.Forget();
-                    return TypedResults.Ok(State(book, dns, options));
+                    return TypedResults.Ok(await StateAsync(book, dns, options, ct));
                 }
             )
             .Is(Operation.RefreshDirectory);
@@ -29,11 +33,11 @@ internal static class DirectoryEndpoints
             .Is(Operation.FindInDirectory);
     }
 
-    private static DirectoryState State(DirectoryBook book, Resolver dns, BeaconOptions options) =>
+    private static async Task<DirectoryState> StateAsync(DirectoryBook book, Resolver dns, BeaconOptions options, CancellationToken ct) =>
         new(
             book.IsThere,
             book.Called,
-            book.Realm.ToLowerInvariant(),
+            await book.DomainAsync(ct),
             book.Answered,
             book.Away is { } away ? new(away.Since, away.Problem.Message, away.Problem.Cure) : null,
             options.DirectoryMinutes,

@@ -18,7 +18,7 @@ internal sealed class EmbeddedDirectory(string path) : IDirectory
 
     public string Called => $"the directory file {path}";
 
-    public string Realm => "";
+    public ValueTask<string> RealmAsync(CancellationToken ct) => new("");
 
     public Task<DirectoryComputer?> ComputerOfAccountAsync(string account, CancellationToken ct) =>
         Task.FromResult(Read().Computers.GetValueOrDefault(account.ToLowerInvariant()));

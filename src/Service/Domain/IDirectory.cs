@@ -36,7 +36,7 @@ public interface IDirectory
     string Called { get; }
 
     /// <summary>The Kerberos realm of its accounts, upper case; empty when there is none.</summary>
-    string Realm { get; }
+    ValueTask<string> RealmAsync(CancellationToken ct);
 
     /// <summary>By its account, as <c>WEB01$</c>.</summary>
     Task<DirectoryComputer?> ComputerOfAccountAsync(string account, CancellationToken ct);

@@ -63,7 +63,8 @@ internal sealed class LdapDirectory(LdapSettings settings) : IDirectory, IDispos
 
     public string Called => $"the directory {settings.Address.Host}";
 
-    public string Realm => settings.Realm.Length > 0 ? settings.Realm.ToUpperInvariant() : _shape?.Realm ?? "";
+    public async ValueTask<string> RealmAsync(CancellationToken ct) =>
+        settings.Realm.Length > 0 ? settings.Realm.ToUpperInvariant() : (_shape ?? await RunAsync(ShapeOf, ct)).Realm;
 
     public Task<DirectoryComputer?> ComputerOfAccountAsync(string account, CancellationToken ct) =>
         RunAsync(c => Computers(c, $"(sAMAccountName={Escape(account)})").FirstOrDefault(), ct);

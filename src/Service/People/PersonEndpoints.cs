@@ -86,8 +86,8 @@ internal static class PersonEndpoints
     {
         g.MapGet(
                 "/session/ways",
-                (Tickets tickets, DirectoryBook directory) =>
-                    TypedResults.Ok(new WaysIn(tickets.AreTaken, directory.Realm.ToLowerInvariant()))
+                async (Tickets tickets, DirectoryBook directory, CancellationToken ct) =>
+                    TypedResults.Ok(new WaysIn(tickets.AreTaken, await directory.DomainAsync(ct)))
             )
             .Is(Operation.GetWaysIn);
         g.MapPost("/session", SignInAsync).Is(Operation.SignIn).AnswersSecret();
@@ -169,7 +169,7 @@ internal static class PersonEndpoints
                 "Get one with kinit, and call with HTTP Negotiate."
             );
         }
-        var holder = tickets.Accept(context);
+        var holder = await tickets.AcceptAsync(context);
         if (holder.IsComputer)
             throw new BeaconProblem(
                 ProblemCode.TicketRefused,

@@ -33,11 +33,26 @@ public sealed class Tickets(BeaconOptions options, DirectoryBook directory, ILog
         request.Headers.Authorization.ToString().StartsWith(Scheme, StringComparison.OrdinalIgnoreCase);
 
     /// <summary>Asks for one: for the answer to a call without.</summary>
-    public static void Challenge(HttpResponse response) => response.Headers.Append("WWW-Authenticate", "Negotiate");
+    public static void Challenge(HttpResponse response) =>
+        // Whatever writes the failure clears the headers first.
+        response.OnStarting(() =>
+        {
+            response.Headers.Append("WWW-Authenticate", "Negotiate");
+            return Task.CompletedTask;
+        });
 
     /// <summary>Who shows a ticket with this call. The answer carries the service's own proof, that it has the key which the ticket was made for.</summary>
     /// <exception cref="BeaconProblem"><see cref="ProblemCode.TicketRefused"/>.</exception>
-    public TicketHolder Accept(HttpContext context)
+    public async Task<TicketHolder> AcceptAsync(HttpContext context)
+    {
+        var (principal, answer) = Take(context);
+        var holder = Holder(principal, await directory.RealmAsync(context.RequestAborted));
+        if (answer is { Length: > 0 })
+            context.Response.Headers.WWWAuthenticate = Scheme + Convert.ToBase64String(answer);
+        return holder;
+    }
+
+    private (string Principal, byte[]? Answer) Take(HttpContext context)
     {
         if (!AreTaken)
             throw Refused("Tickets are not taken here.", "Sign in with a password; or have the service given its keytab (BEACON_KEYTAB).");
@@ -63,9 +78,7 @@ public sealed class Tickets(BeaconOptions options, DirectoryBook directory, ILog
         var answer = negotiation.GetOutgoingBlob(token.AsSpan(0, length), out var status);
         if (status != NegotiateAuthenticationStatusCode.Completed || negotiation.Package != "Kerberos")
             throw Why(status);
-        if (answer is { Length: > 0 })
-            context.Response.Headers.WWWAuthenticate = Scheme + Convert.ToBase64String(answer);
-        return Holder(negotiation.RemoteIdentity.Name ?? "");
+        return (negotiation.RemoteIdentity.Name ?? "", answer);
     }
 
     /// <summary>
@@ -76,7 +89,8 @@ public sealed class Tickets(BeaconOptions options, DirectoryBook directory, ILog
         await _asking.WaitAsync(ct);
         try
         {
-            return await Task.Run(() => IsPasswordOf(name, password), ct);
+            var realm = await directory.RealmAsync(ct);
+            return await Task.Run(() => IsPasswordOf(name, password, realm), ct);
         }
         finally
         {
@@ -84,14 +98,14 @@ public sealed class Tickets(BeaconOptions options, DirectoryBook directory, ILog
         }
     }
 
-    private bool IsPasswordOf(string name, string password)
+    private bool IsPasswordOf(string name, string password, string realm)
     {
         var account = name.Split('@')[0];
         using var client = new NegotiateAuthentication(
             new NegotiateAuthenticationClientOptions
             {
                 Package = "Kerberos",
-                Credential = new NetworkCredential(account, password, Realm),
+                Credential = new NetworkCredential(account, password, realm),
                 TargetName = $"HTTP/{options.NameList[0]}",
             }
         );
@@ -103,19 +117,17 @@ public sealed class Tickets(BeaconOptions options, DirectoryBook directory, ILog
             return false;
         server.GetOutgoingBlob(token, out var taken);
         return taken == NegotiateAuthenticationStatusCode.Completed
-            && Holder(server.RemoteIdentity.Name ?? "").Account.Equals(account, StringComparison.OrdinalIgnoreCase);
+            && Holder(server.RemoteIdentity.Name ?? "", realm).Account.Equals(account, StringComparison.OrdinalIgnoreCase);
     }
 
-    private string Realm => (options.Realm.Length > 0 ? options.Realm : directory.Realm).ToUpperInvariant();
-
-    private TicketHolder Holder(string principal)
+    private static TicketHolder Holder(string principal, string ours)
     {
         var at = principal.LastIndexOf('@');
         var (account, realm) = at < 0 ? (principal, "") : (principal[..at], principal[(at + 1)..]);
         // Another realm's alice is not ours.
-        if (Realm.Length == 0 || realm != Realm)
+        if (ours.Length == 0 || realm != ours)
             throw Refused(
-                $"The ticket is of the realm {realm}; {(Realm.Length == 0 ? "none" : Realm + " alone")} is taken here.",
+                $"The ticket is of the realm {realm}; {(ours.Length == 0 ? "none" : ours + " alone")} is taken here.",
                 "Sign in with an account of that realm: kinit NAME@REALM."
             );
         if (account.Contains('/') || account.Contains('@') || account.Length is 0 or > 64)

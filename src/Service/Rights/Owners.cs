@@ -16,16 +16,23 @@ public sealed class Owners(BeaconDb db, PeopleBook people, Changes changes, Time
     public async Task CheckAsync(string owner, CancellationToken ct)
     {
         var group = owner.StartsWith(Thing.GroupPrefix, StringComparison.Ordinal) ? owner[Thing.GroupPrefix.Length..] : null;
-        var isGood = group is null
-            ? await people.KnowsAsync(owner, ct)
-            : group.Length is > 0 and <= 64 && group.All(c => char.IsAsciiLetterOrDigit(c) || c is '.' or '-' or '_');
+        var isGood = group is null ? await people.KnowsAsync(owner, ct) : IsGroup(group);
         if (!isGood)
             throw new BeaconProblem(
                 ProblemCode.InputInvalid,
                 $"\"{owner}\" is nobody who could own it.",
-                "Give a person's sign-in name, or group:NAME."
+                "Give a person's sign-in name, or group:NAME; a group of the directory is group:directory:NAME."
             );
     }
+
+    /// <summary>The directory's groups are called as people there like, in small letters here.</summary>
+    private static bool IsGroup(string group) =>
+        group.StartsWith(Who.DirectoryPrefix, StringComparison.Ordinal)
+            ? group.Length > Who.DirectoryPrefix.Length
+                && group.Length <= 128
+                && !group.Any(c => char.IsControl(c) || c is ',' or ';' or '=')
+                && group == group.ToLowerInvariant()
+            : group.Length is > 0 and <= 64 && group.All(c => char.IsAsciiLetterOrDigit(c) || c is '.' or '-' or '_');
 
     public async Task GiveHostAsync(string name, string owner, Caller caller, CancellationToken ct)
     {

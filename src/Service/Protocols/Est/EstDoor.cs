@@ -28,7 +28,7 @@ internal sealed class EstDoor(
         }
         if (Tickets.IsShown(context.Request))
         {
-            var holder = tickets.Accept(context);
+            var holder = await tickets.AcceptAsync(context);
             var made = CertificationRequest.Read(body).ThrowIfUnusable();
             return new EnrolOutcome.Issued(
                 await agents.JoinByTicketAsync(made, holder, context.Connection.RemoteIpAddress?.ToString(), ct)
@@ -76,7 +76,7 @@ internal sealed class EstDoor(
             return await desk.CheckBasicAsync(basic.Name, basic.Password, from ?? "", ct) with { From = from };
         if (BeaconAuthentication.Bearer(context.Request) is { } token && await desk.CheckTokenAsync(token, ct) is { } caller)
             return caller with { From = from };
-        if (Tickets.IsShown(context.Request) && tickets.Accept(context) is { IsComputer: false } holder)
+        if (Tickets.IsShown(context.Request) && await tickets.AcceptAsync(context) is { IsComputer: false } holder)
             return await desk.CallerOfAsync(await domain.FindAsync(holder.Name, ct), ct) with { From = from };
         throw new BeaconProblem(
             ProblemCode.NotSignedIn,

@@ -20,12 +20,12 @@ internal static class EstEndpoints
         var g = app.MapGroup("/.well-known/est/{profile}").ExcludeFromDescription();
         g.MapGet(
             "/cacerts",
-            (string profile, HttpContext context, Tickets tickets, ProfileCatalogue profiles, AuthorityRegistry registry) =>
+            async (string profile, HttpContext context, Tickets tickets, ProfileCatalogue profiles, AuthorityRegistry registry) =>
             {
                 profiles.Get(profile);
                 // Who brings a ticket wants to know that it is us: the answer then carries the proof (RFC 7030 section 4.1.1 leaves open how a client comes to trust).
                 if (Tickets.IsShown(context.Request))
-                    tickets.Accept(context);
+                    await tickets.AcceptAsync(context);
                 return Body(Pkcs7.WriteCertificates(registry.All.Select(x => x.Der)), Pkcs7Type);
             }
         );

@@ -22,6 +22,7 @@ internal static class Program
         new(["host", "service", "bind", "unbind"], HostCommands.All),
         new(["request"], RequestCommands.All),
         new(["profile"], ProfileCommands.All),
+        new(["directory"], DirectoryCommands.All),
         new(["backup"], BackupCommand.All),
         new(["cert", "inspect"], CertificateCommands.All),
         new(["authority", "journal"], AuthorityCommands.All),

@@ -178,6 +178,7 @@ internal static class Composition
         typeof(LookFromHost),
         typeof(EstDoor),
         typeof(FindInDirectory),
+        typeof(ComposeRequest),
     ];
 
     private static void AddWeb(IServiceCollection s, BeaconOptions options)

@@ -31,7 +31,7 @@ public sealed class RightsTests
             ListAuthorities GetAuthorityRequest RehearseRenewal GetHealth CheckHealth ListJournal GetOrder ListenToChanges GetMetrics GetDirectory FindInDirectory
             """,
         [Requesting] = "Look RefreshDirectory",
-        [Own] = "MeetHost PlanBinding BindService UnbindService PreviewRequest SubmitRequest RenewCertificate ChangePolicy",
+        [Own] = "MeetHost PlanBinding BindService UnbindService ComposeRequest PreviewRequest SubmitRequest RenewCertificate ChangePolicy",
         [OwnRequest] = "WithdrawRequest",
         [Approving] = "ApproveRequest AmendRequest",
         [Refusing] = "RefuseRequest",

@@ -10,8 +10,8 @@ namespace OrderlyBeacon.Service.Tests;
 /// <summary>What a call answered: its status, and its JSON where it has some.</summary>
 internal sealed record Answer(HttpStatusCode Status, JsonNode? Json)
 {
-    public string Code => Json?["code"]?.GetValue<string>() ?? "";
-    public string Detail => Json?["detail"]?.GetValue<string>() ?? "";
+    public string Code => (Json as JsonObject)?["code"]?.GetValue<string>() ?? "";
+    public string Detail => (Json as JsonObject)?["detail"]?.GetValue<string>() ?? "";
     public bool IsDone => (int)Status < 300;
 
     public override string ToString() => $"{(int)Status} {Json}";

@@ -17,6 +17,7 @@ export type ServiceInfo = Schemas['ServiceInfo'];
 export type LookInfo = Schemas['LookInfo'];
 export type NewRequest = Schemas['NewRequest'];
 export type RequestPreview = Schemas['RequestPreview'];
+export type ComposedNames = Schemas['ComposedNames'];
 export type RequestInfo = Schemas['RequestInfo'];
 export type NameVerdict = Schemas['NameVerdictInfo'];
 export type OrderInfo = Schemas['OrderInfo'];

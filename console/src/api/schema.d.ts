@@ -553,6 +553,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/requests/compose": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description For administrators, requesters, and members of a group that holds a zone. */
+        post: operations["composeRequest"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/requests/preview": {
         parameters: {
             query?: never;
@@ -1384,6 +1401,27 @@ export interface components {
             /** @description Where its OCSP responder is; empty in what was stored before there was one. */
             ocsp?: string[];
         };
+        /** @description What a certificate shall be for; the names follow. */
+        ComposeWish: {
+            /** @description `website`, `mail`, `database`, `directory`, `files`, `federation` or `several`. */
+            purpose: string;
+            host: string;
+            /** @description Services of the host; all that fit when left out. */
+            services: null | string[];
+            /** @description The domain behind the @, for mail; the directory's for a directory. */
+            domain: null | string;
+            /** @description Of mail: `web-inside`, `web-outside`, `client-setup`, `mobile-sync`, `submission`, `imap`, `pop`, `server-to-server`. */
+            functions: null | string[];
+        };
+        /** @description A request as it was composed from a purpose. Nothing is granted by it. */
+        ComposedNames: {
+            /** @description Those that belong in first; the first is proposed as common name. */
+            names: components["schemas"]["ProposedNameInfo"][];
+            /** @description Services that it fits. */
+            bindTo: string[];
+            missing: components["schemas"]["MissingInfo"][];
+            remarks: string[];
+        };
         ComputerInfo: {
             account: string;
             names: string[];
@@ -1823,6 +1861,11 @@ export interface components {
         MeetWish: {
             address: string;
         };
+        MissingInfo: {
+            /** @description What must be given. */
+            field: string;
+            reason: string;
+        };
         /** @description What directory and DNS know about a name. */
         NameInDirectory: {
             name: string;
@@ -2112,6 +2155,17 @@ export interface components {
         };
         ProfileText: {
             yaml: string;
+        };
+        ProposedNameInfo: {
+            name: string;
+            /** @description What it is for. */
+            uses: string[];
+            /** @description What breaks when it is left out. */
+            without: string;
+            /** @description Where it was found. */
+            source: string;
+            /** @description Whether it belongs in unless somebody says otherwise. */
+            chosen: boolean;
         };
         Refusal: {
             reason: string;
@@ -3216,6 +3270,30 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    composeRequest: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ComposeWish"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ComposedNames"];
+                };
             };
         };
     };

@@ -18,6 +18,7 @@ import { keepPreviousData, useMutation, useQuery } from '@tanstack/react-query';
 import { Link, useNavigate, useSearchParams } from 'react-router';
 import { api, take, type HostDetail, type NewRequest, type RequestPreview } from '../api/client';
 import { CommandLine, Facts, Failure } from '../components/Bits';
+import { Compose } from '../components/Compose';
 import { LeaveOut } from '../components/LeaveOut';
 import { NotOffered } from '../components/Offered';
 import { isDenied, useDenied } from '../components/session';
@@ -205,6 +206,14 @@ function Wish({ host, first, profiles }: { host: HostDetail; first: string; prof
     >
       <SimpleGrid cols={{ base: 1, md: 2 }} spacing="md">
         <Stack gap="md">
+          <Compose
+            host={host.host.name}
+            services={host.services.map((s) => s.name)}
+            take={(proposed, services) => {
+              setNames([...proposed, '']);
+              setBindTo(services);
+            }}
+          />
           <section className="sheet" aria-label="Names">
             <Title order={3} fz="md">
               Names that clients connect to

@@ -39,19 +39,18 @@ export function Today() {
           {next ? ` · next renewal: ${next.name}, ${when(next.planned, now)}` : ''}
         </Text>
       </Group>
-      {counts.hosts === 0 ? (
+      {counts.hosts === 0 && (
         <div className="sheet">
           <Text>No host has joined yet. Invite one, then start its agent with the code:</Text>
           <CommandLine command="beacon host invite NAME" />
         </div>
-      ) : (
-        concerns.length > 0 && (
-          <ul className={classes.list} aria-label="What needs a hand">
-            {concerns.map((c) => (
-              <ConcernRow key={`${c.kind} ${c.about}`} concern={c} now={now} />
-            ))}
-          </ul>
-        )
+      )}
+      {concerns.length > 0 && (
+        <ul className={classes.list} aria-label="What needs a hand">
+          {concerns.map((c) => (
+            <ConcernRow key={`${c.kind} ${c.about}`} concern={c} now={now} />
+          ))}
+        </ul>
       )}
       <section className="sheet">
         <Group justify="space-between" align="baseline" mb={6}>

@@ -11,7 +11,7 @@ internal static class RequestCommands
 
     private static Command Requests()
     {
-        var request = new Command("request", "Wishes for certificates.") { New(), List() };
+        var request = new Command("request", "Wishes for certificates.") { New(), ComposeCommand.Make(), List() };
         var number = new Argument<long>("number") { Description = "The request's number." };
         var show = new Command("show", "One request with the verdict on each name.") { number };
         show.Does(

@@ -42,6 +42,7 @@ public enum Operation
     CopyProfile,
     OfferProfile,
     WithdrawProfile,
+    ComposeRequest,
     PreviewRequest,
     SubmitRequest,
     ListRequests,

@@ -59,6 +59,7 @@ public static class RightsTable
         [Operation.CopyProfile] = GuardAuthorities,
         [Operation.OfferProfile] = GuardAuthorities,
         [Operation.WithdrawProfile] = GuardAuthorities,
+        [Operation.ComposeRequest] = OwnThing,
         [Operation.PreviewRequest] = OwnThing,
         [Operation.SubmitRequest] = OwnThing,
         [Operation.ListRequests] = Read,

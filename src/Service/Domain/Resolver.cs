@@ -35,6 +35,32 @@ public sealed class Resolver
     public Task<IReadOnlyDictionary<string, ReverseFacts>> AddressesAsync(IEnumerable<string> addresses, CancellationToken ct) =>
         AllAsync(addresses, AddressAsync, why => new ReverseFacts([], [], why), ct);
 
+    /// <summary>The mail exchangers of a domain, the preferred first (RFC 5321 section 5.1); none when DNS says nothing.</summary>
+    public async Task<IReadOnlyList<string>> ExchangersAsync(string domain, CancellationToken ct)
+    {
+        if (_client.Value is not { } client || domain.Length == 0)
+            return [];
+        using var deadline = CancellationTokenSource.CreateLinkedTokenSource(ct);
+        deadline.CancelAfter(Deadline);
+        try
+        {
+            var answer = await client.QueryAsync(domain, QueryType.MX, cancellationToken: deadline.Token);
+            return
+            [
+                .. answer
+                    .Answers.MxRecords()
+                    .OrderBy(r => r.Preference)
+                    .Select(r => Plain(r.Exchange.Value))
+                    .Where(n => n.Length > 0)
+                    .Take(MostReverse),
+            ];
+        }
+        catch (Exception e) when (e is DnsResponseException || (e is OperationCanceledException && !ct.IsCancellationRequested))
+        {
+            return [];
+        }
+    }
+
     private async Task<IReadOnlyDictionary<string, T>> AllAsync<T>(
         IEnumerable<string> asked,
         Func<LookupClient, string, CancellationToken, Task<T>> ask,

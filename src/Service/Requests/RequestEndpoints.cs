@@ -22,6 +22,13 @@ internal static class RequestEndpoints
     {
         var g = api.MapGroup("/requests").WithTags("Requests");
         g.MapPost(
+                "/compose",
+                async (ComposeWish wish, ComposeRequest compose, Caller caller, CancellationToken ct) =>
+                    TypedResults.Ok(await compose.RunAsync(wish, caller, ct))
+            )
+            .Is(Operation.ComposeRequest);
+
+        g.MapPost(
                 "/preview",
                 async (NewRequest wish, WishReading reading, IssueEdition issue, TimeProvider clock, Caller caller, CancellationToken ct) =>
                     TypedResults.Ok(

@@ -462,6 +462,51 @@ public sealed class ConsoleTests(DemoWithBrowser world) : IClassFixture<DemoWith
     }
 
     [Fact]
+    public async Task C7_requests_are_composed_from_what_they_are_for()
+    {
+        var (page, errors) = await _browser.SignedInAsync("/new?host=mail01.thistledown.example");
+        var purpose = page.GetByRole(AriaRole.Combobox, new() { Name = "Purpose" });
+        async Task ForAsync(string what)
+        {
+            await purpose.ClickAsync();
+            await page.GetByRole(AriaRole.Option, new() { Name = what, Exact = true }).ClickAsync();
+        }
+        await ForAsync("mail for a domain");
+        var propose = page.GetByRole(AriaRole.Button, new() { Name = "Propose names" });
+        await Expect(propose).ToBeDisabledAsync();
+        await Expect(page.GetByText("The domain is missing.")).ToBeVisibleAsync();
+        await page.GetByLabel("Domain behind the @").FillAsync("thistledown.example");
+        await page.GetByLabel("programs find their settings").CheckAsync();
+        await page.GetByLabel("other organisations deliver").CheckAsync();
+        await propose.ClickAsync();
+        var names = page.GetByLabel("Proposed names");
+        await Expect(names).ToContainTextAsync("autoconfig.thistledown.example");
+        await Expect(names.GetByRole(AriaRole.Checkbox, new() { NameRegex = new("^imap.thistledown") })).ToBeCheckedAsync();
+        await Expect(names.GetByRole(AriaRole.Checkbox, new() { NameRegex = new("^webmail.thistledown") })).Not.ToBeCheckedAsync();
+        await Browser.ShotAsync(page, "compose");
+        await page.GetByRole(AriaRole.Button, new() { Name = "Take these 4 names" }).ClickAsync();
+        await Expect(page.GetByLabel("Name 1", new() { Exact = true })).ToHaveValueAsync("mail.thistledown.example");
+        await Expect(page.GetByLabel("Preview")).ToContainTextAsync("autodiscover.thistledown.example");
+
+        // One site of several is meant.
+        await page.GotoAsync("/new?host=web01.thistledown.example");
+        await ForAsync("a web site");
+        await Expect(page.GetByText("Choose the site:")).ToBeVisibleAsync();
+        await page.GetByRole(AriaRole.Combobox, new() { Name = "Its site" }).ClickAsync();
+        await page.GetByRole(AriaRole.Option, new() { Name = "timetable.thistledown.example" }).ClickAsync();
+        await Expect(page.GetByRole(AriaRole.Button, new() { Name = "Take these 2 names" })).ToBeVisibleAsync();
+
+        await page.GotoAsync("/new?host=web02.thistledown.example");
+        await ForAsync("several services under one certificate");
+        await page.GetByRole(AriaRole.Button, new() { Name = "Take these 2 names" }).ClickAsync();
+        await page.GetByRole(AriaRole.Button, new() { Name = "Submit" }).ClickAsync();
+        await Expect(page.GetByTestId("progress"))
+            .ToContainTextAsync("serving: parcels.thistledown.example, staff.thistledown.example", new() { Timeout = 30_000 });
+        Assert.Empty(errors);
+        await page.Context.CloseAsync();
+    }
+
+    [Fact]
     public async Task B3_a_hold_is_set_and_released()
     {
         var (page, errors) = await _browser.SignedInAsync("/certificates/staff.thistledown.example");

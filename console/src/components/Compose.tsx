@@ -141,6 +141,8 @@ export function Compose({
               disabled={chosen.length === 0}
               onClick={() => {
                 onTake(chosen, propose.data.bindTo);
+                setPurpose(null);
+                propose.reset();
               }}
             >
               Take {chosen.length === 1 ? 'this name' : `these ${chosen.length} names`}

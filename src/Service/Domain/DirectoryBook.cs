@@ -18,6 +18,9 @@ public sealed class DirectoryBook(IDirectory? directory, BeaconOptions options, 
     /// <summary>After a failure the next callers are told the same for a while: a dead directory is not called by everybody in turn.</summary>
     private static readonly TimeSpan Pause = TimeSpan.FromSeconds(3);
 
+    /// <summary>An answer that is younger is not asked for again because somebody was refused.</summary>
+    private static readonly TimeSpan Settled = TimeSpan.FromSeconds(5);
+
     private readonly ConcurrentDictionary<string, Known<object?>> _kept = [];
     private (BeaconProblem Problem, DateTimeOffset Since, DateTimeOffset Last)? _away;
     private DateTimeOffset? _answered;
@@ -69,6 +72,32 @@ public sealed class DirectoryBook(IDirectory? directory, BeaconOptions options, 
         _kept.TryRemove(AccountKey(account), out _);
         return (await ComputerOfAccountAsync(account, ct)).Value;
     }
+
+    /// <summary>
+    /// Groups that an account has joined since the answer that is kept for it: asked anew where that is some seconds old, and kept from now on. For who was refused by what the
+    /// directory said a while ago.
+    /// </summary>
+    public async Task<IReadOnlyList<DirectoryGroup>> JoinedSinceAsync(string account, CancellationToken ct)
+    {
+        var isComputer = account.EndsWith('$');
+        var key = isComputer ? AccountKey(account) : "person:" + account.ToLowerInvariant();
+        if (!_kept.TryGetValue(key, out var before) || before.AsOf > clock.GetUtcNow() - Settled)
+            return [];
+        _kept.TryRemove(key, out _);
+        var now = isComputer
+            ? GroupsOf((await ComputerOfAccountAsync(account, ct)).Value)
+            : GroupsOf((await PersonAsync(account, ct)).Value);
+        var had = GroupsOf(before.Value).Select(g => g.Name).ToHashSet();
+        return [.. now.Where(g => !had.Contains(g.Name))];
+    }
+
+    private static IReadOnlyList<DirectoryGroup> GroupsOf(object? answer) =>
+        answer switch
+        {
+            DirectoryComputer c => c.Groups,
+            DirectoryPerson p => p.Groups,
+            _ => [],
+        };
 
     public Task<Known<DirectoryComputer?>> ComputerOfAccountAsync(string account, CancellationToken ct) =>
         GetAsync(AccountKey(account), d => d.ComputerOfAccountAsync(account, ct));

@@ -43,6 +43,26 @@ public sealed class NameEvidence(DirectoryBook book, Resolver dns, DomainGroups 
         return new(computer, others, await led, await reverse);
     }
 
+    /// <summary>Memberships that came after the directory was asked last: they did not count yet, and count from now on.</summary>
+    /// <param name="requester">A person, as they are called here.</param>
+    public async Task<IReadOnlyList<string>> NewMembershipsAsync(string requester, Hosts.Host? host, CancellationToken ct)
+    {
+        if (!book.IsThere)
+            return [];
+        var accounts = new List<string>();
+        if (requester.Contains('@') || book.IsFile)
+            accounts.Add(requester);
+        if (host is not null && (await FindAsync(host, ct)).Value is { } computer)
+            accounts.Add(computer.Account);
+        var said = new List<string>();
+        foreach (var account in accounts)
+        foreach (var group in await book.JoinedSinceAsync(account, ct))
+            said.Add(
+                $"{account} joined \"{group.Name}\"{(group.Changed is { } at ? $" (changed {at:HH:mm} UTC)" : "")} after the directory was asked last: look at the preview again to use it."
+            );
+        return said;
+    }
+
     private async Task<ComputerFacts?> ComputerAsync(Hosts.Host host, CancellationToken ct)
     {
         var known = await FindAsync(host, ct);

@@ -10,6 +10,7 @@ using OrderlyBeacon.Core.Requests;
 using OrderlyBeacon.Core.Rights;
 using OrderlyBeacon.Service.Authorities;
 using OrderlyBeacon.Service.Certificates;
+using OrderlyBeacon.Service.Domain;
 using OrderlyBeacon.Service.Enrolment;
 using OrderlyBeacon.Service.Hosts;
 using OrderlyBeacon.Service.People;
@@ -50,6 +51,7 @@ public sealed class WishReading(
     BeaconDb db,
     ProfileCatalogue profiles,
     DecideEnrolment decide,
+    NameEvidence evidence,
     AuthorityRegistry registry,
     Hosts.Presence presence
 )
@@ -90,6 +92,8 @@ public sealed class WishReading(
             warnings.Add(
                 $"{host.Name} is away{(presence.LastSeen(host) is { } t ? $" since {t:yyyy-MM-dd HH:mm} UTC" : "")}; the order waits until its agent is back."
             );
+        if (decided.Overall != Verdict.Granted)
+            warnings.AddRange(await evidence.NewMembershipsAsync(caller.Name, host, ct));
         if (existing.Row is { } row)
             warnings.Add(Difference(row.Name, Shapes.Strings(row.NamesJson), [.. names.Select(n => n.ToString())]));
         return new()

@@ -52,7 +52,11 @@ public sealed record ProfileDefinition(
 );
 
 /// <param name="Within">Zones; empty sets no bound.</param>
-public sealed record ProfileNames(bool HostNames, bool Wildcards, bool Addresses, IReadOnlyList<string> Within, int Most);
+public sealed record ProfileNames(bool HostNames, bool Wildcards, bool Addresses, IReadOnlyList<string> Within, int Most)
+{
+    /// <summary>For what clients everywhere reach: no names and addresses that exist inside only.</summary>
+    public bool Outward { get; init; }
+}
 
 public sealed record ProfileRevisionInfo(int Revision, DateTimeOffset At, string By, IReadOnlyList<ProfileDifference> Changes);
 

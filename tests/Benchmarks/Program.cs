@@ -26,6 +26,8 @@ internal static class Program
         foreach (var key in new[] { "rsa-2048", "ec-p256" })
             if (part.Length == 0 || part == key)
                 await IssuingAsync(key, key == "rsa-2048" ? 1.6 : 4.0);
+        if (part is "" or "names")
+            Deciding.ManyNames(Report);
         if (part is "" or "crl")
             Revocations.Lists(Report);
         if (part is "" or "ocsp")

@@ -75,7 +75,7 @@ public sealed class ConsoleTests(DemoWithBrowser world) : IClassFixture<DemoWith
         var preview = page.GetByLabel("Preview");
         await Expect(preview).ToContainTextAsync("seats.thistledown.example");
         await Expect(preview).ToContainTextAsync("ec-p256, made on the host");
-        await Browser.ShotAsync(page, "new-certificate");
+        await Browser.ShotAsync(page, "new-certificate-decided");
         await page.GetByRole(AriaRole.Button, new() { Name = "Submit" }).ClickAsync();
         await Expect(page.GetByTestId("progress")).ToContainTextAsync("serving: " + Booking, new() { Timeout = 30_000 });
         await Expect(page.GetByTestId("progress")).ToContainTextAsync("Clients accept it");
@@ -483,7 +483,7 @@ public sealed class ConsoleTests(DemoWithBrowser world) : IClassFixture<DemoWith
         await Expect(names).ToContainTextAsync("autoconfig.thistledown.example");
         await Expect(names.GetByRole(AriaRole.Checkbox, new() { NameRegex = new("^imap.thistledown") })).ToBeCheckedAsync();
         await Expect(names.GetByRole(AriaRole.Checkbox, new() { NameRegex = new("^webmail.thistledown") })).Not.ToBeCheckedAsync();
-        await Browser.ShotAsync(page, "compose");
+        await Browser.ShotAsync(page, "new-certificate");
         await page.GetByRole(AriaRole.Button, new() { Name = "Take these 4 names" }).ClickAsync();
         await Expect(page.GetByLabel("Name 1", new() { Exact = true })).ToHaveValueAsync("mail.thistledown.example");
         await Expect(page.GetByLabel("Preview")).ToContainTextAsync("autodiscover.thistledown.example");

@@ -257,6 +257,151 @@ public sealed class DomainTests(DomainWorld world) : IClassFixture<DomainWorld>
         Assert.True(code != 0 && output.Contains("in none of the groups"), output);
     }
 
+    /// <summary>Each way in which a computer could come by another's name: none is issued, whoever asks in its place.</summary>
+    [Fact]
+    public async Task No_computer_gets_another_ones_name()
+    {
+        using var robin = world.Session("robin");
+        var keytab = Path.Combine(Folder, "keytabs", "web02.keytab");
+        var folder = world.Scratch["web02"];
+        var (code, output) = world.Join(folder, "web02.thistledown.example", keytab);
+        Assert.True(code == 0, output);
+        using var s = new Scratch();
+        Assert.True(
+            (
+                await CallAsync(world.Local, "PUT", "hosts/web02.thistledown.example/owner", """{"owner":"group:directory:web-team"}""")
+            ).IsDone
+        );
+        using var jay = world.Session("jay");
+        var before = await IssuedAsync(robin);
+        // Through added names, by wildcard, look-alike, case, final dot, NUL, its short name, its alias, its service principal.
+        string[] others =
+        [
+            "web01.thistledown.example",
+            "WEB01.thistledown.example.",
+            "web01.thistledown.example\0.apps.thistledown.example",
+            "wеb01.thistledown.example",
+            "web01",
+            "*.thistledown.example",
+            "depot.thistledown.example",
+            "www.thistledown.example",
+            "mail.thistledown.example",
+        ];
+        foreach (var name in others)
+        {
+            var wish = new JsonObject
+            {
+                ["host"] = "web02.thistledown.example",
+                ["profile"] = "server",
+                ["names"] = new JsonArray("web02.thistledown.example", name),
+                ["certificate"] = "try" + Array.IndexOf(others, name),
+            };
+            var asked = await CallAsync(jay, "POST", "requests", wish.ToJsonString());
+            Assert.True(
+                !asked.IsDone || asked.Json!["state"]!.GetValue<string>() is "refused" or "waiting-for-approval",
+                $"{name}: {asked}"
+            );
+            // Through the CSR, and by EST.
+            if (name.Contains('\0') || name.Any(c => c > 127))
+                continue;
+            Programs.OpenSsl(
+                $"req -new -newkey ec -pkeyopt ec_paramgen_curve:P-256 -nodes -keyout {s["k"]} -out {s["csr"]} -outform DER -subj /CN=york.stations.thistledown.example -addext subjectAltName=DNS:york.stations.thistledown.example,DNS:{name}"
+            );
+            s.File("b64", Convert.ToBase64String(File.ReadAllBytes(s["csr"])));
+            var est = world.Curl("jay", "POST", "/.well-known/est/server/simpleenroll", "@" + s["b64"], "application/pkcs10");
+            Assert.True(est.Status is 202 or 400 or 403, $"{name}: {est}");
+        }
+        // The agent's own certificate, with its key, is good for its own name alone.
+        var current = Path.Combine(folder, "identity", "current");
+        Programs.OpenSsl(
+            $"req -new -newkey ec -pkeyopt ec_paramgen_curve:P-256 -nodes -keyout {s["k"]} -out {s["csr"]} -outform DER -subj /CN=web01.thistledown.example -addext subjectAltName=DNS:web01.thistledown.example"
+        );
+        s.File("b64", Convert.ToBase64String(File.ReadAllBytes(s["csr"])));
+        var again = Programs.Run(
+            "curl",
+            [
+                "-sS",
+                "--cacert",
+                world.RootPem,
+                "--cert",
+                current + "/chain.pem",
+                "--key",
+                current + "/key.pem",
+                "-H",
+                "Content-Type: application/pkcs10",
+                "--data-binary",
+                "@" + s["b64"],
+                "-o",
+                "/dev/null",
+                "-w",
+                "%{http_code}",
+                Url + "/.well-known/est/agent/simplereenroll",
+            ]
+        );
+        Assert.NotEqual("200", again.Output);
+        Assert.Equal(before, await IssuedAsync(robin));
+
+        // A name that was had by a group is not renewed when the group is lost.
+        Assert.Equal(202, Enrol("leeds.apps.thistledown.example"));
+        Assert.Equal(200, Enrol("leeds.stations.thistledown.example"));
+        Shell("samba-tool group removemembers web-team jay -s \"$DOMAIN/dc/etc/smb.conf\" -H \"$DOMAIN/dc/private/sam.ldb\"");
+        await CallAsync(world.Local, "POST", "directory/refresh", "{}");
+        try
+        {
+            var renewed = Programs.Run(
+                "curl",
+                [
+                    "-sS",
+                    "--cacert",
+                    world.RootPem,
+                    "--cert",
+                    s["crt"],
+                    "--key",
+                    s["k"],
+                    "-H",
+                    "Content-Type: application/pkcs10",
+                    "--data-binary",
+                    "@" + s["b64"],
+                    "-w",
+                    "%{http_code}",
+                    Url + "/.well-known/est/server/simplereenroll",
+                ]
+            );
+            Assert.True(renewed.Output.EndsWith("403"), renewed.Output);
+            // Nor does the session of before do anything now.
+            Assert.Equal("not-allowed", (await CallAsync(jay, "GET", "today")).Code);
+        }
+        finally
+        {
+            AddToGroup("web-team", "jay");
+            await CallAsync(world.Local, "POST", "directory/refresh", "{}");
+        }
+
+        int Enrol(string name)
+        {
+            Programs.OpenSsl(
+                $"req -new -newkey ec -pkeyopt ec_paramgen_curve:P-256 -nodes -keyout {s["k"]} -out {s["csr"]} -outform DER -subj /CN={name} -addext subjectAltName=DNS:{name}"
+            );
+            s.File("b64", Convert.ToBase64String(File.ReadAllBytes(s["csr"])));
+            var answer = world.Curl("jay", "POST", "/.well-known/est/server/simpleenroll", "@" + s["b64"], "application/pkcs10");
+            if (answer.Status == 200)
+            {
+                s.File("p7", Convert.FromBase64String(answer.Text));
+                File.WriteAllText(s["crt"], Programs.OpenSsl($"pkcs7 -inform DER -in {s["p7"]} -print_certs"));
+            }
+            return answer.Status;
+        }
+    }
+
+    private static async Task<List<string>> IssuedAsync(HttpClient who) =>
+        [
+            .. (await CallAsync(who, "GET", "certificates?take=200")).Json!["items"]!
+                .AsArray()
+                .Where(c => c!["serial"] is not null)
+                .SelectMany(c => c!["names"]!.AsArray().Select(n => n!.GetValue<string>()))
+                .Order(),
+        ];
+
     [Fact]
     public void Est_takes_a_persons_ticket()
     {

@@ -2144,6 +2144,8 @@ export interface components {
             within: string[];
             /** Format: int32 */
             most: number;
+            /** @description For what clients everywhere reach: no names and addresses that exist inside only. */
+            outward?: boolean;
         };
         ProfileRevisionInfo: {
             /** Format: int32 */

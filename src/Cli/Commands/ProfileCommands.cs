@@ -104,6 +104,7 @@ internal static class ProfileCommands
                                 x.Names.HostNames ? "host names" : "no host names",
                                 x.Names.Wildcards ? "wildcards with approval" : "no wildcards",
                                 x.Names.Addresses ? "addresses" : "no addresses",
+                                x.Names.Outward ? "no names of inside" : "",
                                 x.Names.Within.Count > 0 ? "only in " + string.Join(", ", x.Names.Within) : "",
                                 x.Names.Most < 250 ? $"at most {x.Names.Most}" : "",
                             }.Where(t => t.Length > 0)

@@ -73,7 +73,10 @@ internal static class ProfileWords
             [.. p.Keys.Select(k => k.ToString())],
             [.. Of(p.KeyUsage).Select(u => u.Replace(' ', '-'))],
             [.. p.ExtendedKeyUsage.Select(o => Extended.FirstOrDefault(e => e.Oid == o).Word ?? o)],
-            new(p.Names.HostNames, p.Names.Wildcards, p.Names.Addresses, [.. p.Names.Within.Select(z => z.Ascii)], p.Names.Most),
+            new(p.Names.HostNames, p.Names.Wildcards, p.Names.Addresses, [.. p.Names.Within.Select(z => z.Ascii)], p.Names.Most)
+            {
+                Outward = p.Names.Outward,
+            },
             BeaconProblem.SlugOf(p.Subject),
             p.Fixed.ToString(),
             p.MayAsk,
@@ -123,6 +126,7 @@ internal static class ProfileWords
                 {
                     HostNames = d.Names?.HostNames ?? true,
                     Within = [.. (d.Names?.Within ?? []).Select(DnsName.Parse)],
+                    Outward = d.Names?.Outward ?? false,
                     Most = d.Names?.Most is null or 0 ? 250 : d.Names.Most,
                 },
                 Subject = subject,
@@ -187,6 +191,7 @@ internal static class ProfileWords
             ("names.wildcards", Yes(d.Names.Wildcards)),
             ("names.addresses", Yes(d.Names.Addresses)),
             ("names.within", List(d.Names.Within)),
+            ("names.outward", Yes(d.Names.Outward)),
             ("names.most", d.Names.Most.ToString()),
             ("subject", d.Subject),
             ("fixed", d.Fixed),

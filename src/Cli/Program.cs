@@ -23,6 +23,7 @@ internal static class Program
         new(["request"], RequestCommands.All),
         new(["profile"], ProfileCommands.All),
         new(["directory"], DirectoryCommands.All),
+        new(["store"], StoreCommands.All),
         new(["backup"], BackupCommand.All),
         new(["cert", "inspect"], CertificateCommands.All),
         new(["authority", "journal"], AuthorityCommands.All),

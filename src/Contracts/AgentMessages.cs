@@ -54,7 +54,14 @@ public sealed record FoundService(
 }
 
 /// <summary>A keyed entry of the host's store.</summary>
-public sealed record StoreEntryInfo(string Certificate, string Serial, string Thumbprint, DateTimeOffset NotAfter, bool Live);
+public sealed record StoreEntryInfo(string Certificate, string Serial, string Thumbprint, DateTimeOffset NotAfter, bool Live)
+{
+    /// <summary>SHA-256 over the public key, lower-case hexadecimal; null from agents that do not say.</summary>
+    public string? Key { get; init; }
+
+    /// <summary>The issuer's name, RFC 4514.</summary>
+    public string? Issuer { get; init; }
+}
 
 /// <summary>All that an agent knows about its host, sent at start, after changes and regularly.</summary>
 /// <param name="Addresses">Addresses its services listen on.</param>

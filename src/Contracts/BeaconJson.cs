@@ -15,6 +15,8 @@ namespace OrderlyBeacon.Contracts;
 [JsonSerializable(typeof(Session))]
 [JsonSerializable(typeof(TicketSignIn))]
 [JsonSerializable(typeof(WaysIn))]
+[JsonSerializable(typeof(Page<StoredEntryInfo>))]
+[JsonSerializable(typeof(List<StoredEntryInfo>))]
 [JsonSerializable(typeof(ComposeWish))]
 [JsonSerializable(typeof(ComposedNames))]
 [JsonSerializable(typeof(DirectoryState))]

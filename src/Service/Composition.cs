@@ -29,6 +29,7 @@ using OrderlyBeacon.Service.Requests;
 using OrderlyBeacon.Service.Revocations;
 using OrderlyBeacon.Service.Rights;
 using OrderlyBeacon.Service.Storage;
+using OrderlyBeacon.Service.Stores;
 using OrderlyBeacon.Service.Trust;
 using OrderlyBeacon.Service.Work;
 
@@ -342,6 +343,7 @@ internal static class Composition
         api.MapDirectory();
         api.MapHosts();
         api.MapServices();
+        api.MapStores();
         api.MapProfiles();
         api.MapRequests();
         api.MapCertificates();

@@ -55,6 +55,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/store": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description For people whom an administrator let in, and members of the directory whose group has a role here. */
+        get: operations["listStore"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/editions": {
         parameters: {
             query?: never;
@@ -2034,6 +2051,11 @@ export interface components {
             items: components["schemas"]["ServiceInfo"][];
             next: null | string;
         };
+        /** @description An answer of several rows, with the cursor for the next ones; null at the end. */
+        PageOfStoredEntryInfo: {
+            items: components["schemas"]["StoredEntryInfo"][];
+            next: null | string;
+        };
         /** @description A parent service to bring an authority's request to, and who asks there. */
         ParentWish: {
             url: string;
@@ -2353,6 +2375,26 @@ export interface components {
             /** Format: date-time */
             notAfter: string;
             live: boolean;
+            /** @description SHA-256 over the public key, lower-case hexadecimal; null from agents that do not say. */
+            key?: null | string;
+            /** @description The issuer's name, RFC 4514. */
+            issuer?: null | string;
+        };
+        /** @description A keyed entry of some host's store. */
+        StoredEntryInfo: {
+            host: string;
+            /** @description The certificate's name. */
+            certificate: string;
+            serial: string;
+            /** @description SHA-256 over the whole certificate, lower-case hexadecimal. */
+            thumbprint: string;
+            /** @description SHA-256 over its public key; null while its agent is older and does not say. */
+            key: null | string;
+            issuer: null | string;
+            /** Format: date-time */
+            notAfter: string;
+            /** @description Whether the host's servers are configured with it; else it is kept for a while. */
+            inUse: boolean;
         };
         /** @description How a subordinate authority's request stands; once it is issued with the certificate and all above it, each in base64. */
         SubordinateAnswer: {
@@ -2485,6 +2527,38 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["LookInfo"];
+                };
+            };
+        };
+    };
+    listStore: {
+        parameters: {
+            query?: {
+                /** @description The beginning of a certificate's name; or a serial, a fingerprint of a certificate or of a key, whole. */
+                Search?: string;
+                Host?: string;
+                /** @description The issuer's whole name, or its common name. */
+                Issuer?: string;
+                /** @description Only those that are in use, or only those that are kept. */
+                InUse?: boolean;
+                EndsBefore?: string;
+                /** @description The cursor of the page before. */
+                After?: number;
+                Take?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageOfStoredEntryInfo"];
                 };
             };
         };

@@ -213,16 +213,27 @@ internal sealed class CertificateStore(string root)
                 .GetDirectories(Keyed)
                 .Select(Read)
                 .OfType<StoreEntry>()
-                .Select(e => new StoreEntryInfo(
-                    e.File.Certificate,
-                    e.File.Serial,
-                    e.File.Thumbprint,
-                    e.File.NotAfter,
-                    Path.GetFileName(AtomicFiles.LinkTarget(InUseLink(e.File.Certificate))) == Path.GetFileName(e.Folder)
-                ))
+                .Select(Describe)
                 .OrderBy(e => e.Certificate, StringComparer.Ordinal)
                 .ThenBy(e => e.NotAfter),
         ];
+    }
+
+    private StoreEntryInfo Describe(StoreEntry e)
+    {
+        var leaf = e.Leaf();
+        var inUse = AtomicFiles.LinkTarget(InUseLink(e.File.Certificate));
+        return new(
+            e.File.Certificate,
+            e.File.Serial,
+            e.File.Thumbprint,
+            e.File.NotAfter,
+            Path.GetFileName(inUse) == Path.GetFileName(e.Folder)
+        )
+        {
+            Key = leaf.PublicKey.Fingerprint(),
+            Issuer = leaf.Issuer.ToString(),
+        };
     }
 
     /// <summary>Forgets editions of a certificate that are neither in use nor the one before; a lapsed key is of no use to anybody.</summary>

@@ -27,6 +27,7 @@ public enum Operation
     GiveHost,
     RemoveHost,
     MeetHost,
+    ListStore,
     ListServices,
     GetService,
     PlanBinding,

@@ -44,6 +44,7 @@ public static class RightsTable
         [Operation.GiveHost] = new(Role.HostKeeper, Fresh: true),
         [Operation.RemoveHost] = KeepHosts,
         [Operation.MeetHost] = OwnThing,
+        [Operation.ListStore] = Read,
         [Operation.ListServices] = Read,
         [Operation.GetService] = Read,
         [Operation.PlanBinding] = OwnThing,

@@ -107,6 +107,7 @@ public sealed class RemoveHost(
                 c.Waiting();
             db.Bindings.RemoveRange(db.Bindings.Where(b => db.Services.Any(s => s.HostId == host.Id && s.Id == b.ServiceId)));
             db.Services.RemoveRange(db.Services.Where(s => s.HostId == host.Id));
+            db.StoredEntries.RemoveRange(db.StoredEntries.Where(e => e.HostId == host.Id));
             await db.Note(
                 now,
                 caller.Actor,

@@ -8,6 +8,7 @@ using OrderlyBeacon.Service.Enrolment;
 using OrderlyBeacon.Service.Notices;
 using OrderlyBeacon.Service.Requests;
 using OrderlyBeacon.Service.Storage;
+using OrderlyBeacon.Service.Stores;
 using OrderlyBeacon.Service.Trust;
 
 namespace OrderlyBeacon.Service.Hosts;
@@ -15,7 +16,8 @@ namespace OrderlyBeacon.Service.Hosts;
 /// <summary>Takes over what an agent says about its host: services, looks, store.</summary>
 public sealed class TakeReport(BeaconDb db, JudgeLook judge, KnownNames known, Presence presence, Changes changes, TimeProvider clock)
 {
-    private const int MostServices = 5000;
+    private const int MostServices = 5000,
+        MostEntries = 5000;
 
     public async Task RunAsync(int hostId, AgentReport report, CancellationToken ct)
     {
@@ -27,6 +29,7 @@ public sealed class TakeReport(BeaconDb db, JudgeLook judge, KnownNames known, P
         host.ThrowIfGone();
         var now = clock.GetUtcNow();
         Keep(host, report, now);
+        await KeepEntriesAsync(hostId, report.Entries, ct);
         var rows = await db.Services.Where(s => s.HostId == hostId).ToDictionaryAsync(s => s.Name, ct);
         var namesBefore = NamesOf(rows.Values);
         var bindings = await db
@@ -81,6 +84,19 @@ public sealed class TakeReport(BeaconDb db, JudgeLook judge, KnownNames known, P
             ProblemOf(report) is { } problem ? JsonSerializer.Serialize(problem, BeaconJson.Default.ProblemInfo) : null,
             report.Anchors is null ? null : Shapes.Json(report.Anchors.Take(20))
         );
+
+    /// <summary>What is as it was stays the row that it is.</summary>
+    private async Task KeepEntriesAsync(int hostId, IReadOnlyList<StoreEntryInfo> entries, CancellationToken ct)
+    {
+        var rows = await db.StoredEntries.Where(e => e.HostId == hostId).ToListAsync(ct);
+        var said = entries.DistinctBy(e => e.Thumbprint).Take(MostEntries).ToDictionary(e => e.Thumbprint);
+        foreach (var row in rows)
+            if (said.TryGetValue(row.Thumbprint, out var e) && row.Is(e))
+                said.Remove(row.Thumbprint);
+            else
+                db.StoredEntries.Remove(row);
+        db.StoredEntries.AddRange(said.Values.Select(e => StoredEntry.Of(hostId, e)));
+    }
 
     private static void Describe(HostService row, FoundService found) =>
         row.Described(

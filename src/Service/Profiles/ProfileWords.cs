@@ -122,13 +122,7 @@ internal static class ProfileWords
                 [
                     .. (d.ExtendedKeyUsage ?? []).Select(w => Extended.FirstOrDefault(e => e.Word == w).Oid ?? w).Distinct(),
                 ],
-                Names = new(d.Names?.Wildcards ?? false, d.Names?.Addresses ?? false, kept?.Names.OwnHostOnly ?? false)
-                {
-                    HostNames = d.Names?.HostNames ?? true,
-                    Within = [.. (d.Names?.Within ?? []).Select(DnsName.Parse)],
-                    Outward = d.Names?.Outward ?? false,
-                    Most = d.Names?.Most is null or 0 ? 250 : d.Names.Most,
-                },
+                Names = NamesOf(d.Names, kept),
                 Subject = subject,
                 Fixed = string.IsNullOrWhiteSpace(d.Fixed) ? DistinguishedName.Empty : DistinguishedName.Parse(d.Fixed),
                 MayAsk = [.. (d.MayAsk ?? []).Select(g => g.Trim()).Where(g => g.Length > 0).Distinct()],
@@ -148,6 +142,15 @@ internal static class ProfileWords
             throw new BeaconProblem(ProblemCode.ProfileRefused, $"The profile cannot be read: {p.Message}", p.Cure, p);
         }
     }
+
+    private static NameRules NamesOf(ProfileNames? n, Profile? kept) =>
+        new(n?.Wildcards ?? false, n?.Addresses ?? false, kept?.Names.OwnHostOnly ?? false)
+        {
+            HostNames = n?.HostNames ?? true,
+            Within = [.. (n?.Within ?? []).Select(DnsName.Parse)],
+            Outward = n?.Outward ?? false,
+            Most = n?.Most is null or 0 ? 250 : n.Most,
+        };
 
     private static BeaconProblem Bad(string field, string what, string cure) => new(ProblemCode.ProfileRefused, $"{field}: {what}", cure);
 

@@ -16,6 +16,7 @@ using OrderlyBeacon.Service.Profiles;
 using OrderlyBeacon.Service.Requests;
 using OrderlyBeacon.Service.Revocations;
 using OrderlyBeacon.Service.Rights;
+using OrderlyBeacon.Service.Stores;
 using OrderlyBeacon.Service.Work;
 
 namespace OrderlyBeacon.Service.Storage;
@@ -47,6 +48,7 @@ public sealed class BeaconDb(DbContextOptions<BeaconDb> options, WriteGate gate,
     public DbSet<BurntKey> BurntKeys => Set<BurntKey>();
     public DbSet<Consent> Consents => Set<Consent>();
     public DbSet<OpenConcern> Concerns => Set<OpenConcern>();
+    public DbSet<StoredEntry> StoredEntries => Set<StoredEntry>();
     public DbSet<CertificateName> CertificateNames => Set<CertificateName>();
 
     /// <summary>Takes the write lock and opens a transaction; disposing without commit undoes everything.</summary>
@@ -151,6 +153,16 @@ public sealed class BeaconDb(DbContextOptions<BeaconDb> options, WriteGate gate,
             e.HasIndex(x => x.Fault);
             e.HasIndex(x => x.ServedSerial);
             e.HasIndex(x => x.JudgeAt);
+        });
+        b.Entity<StoredEntry>(e =>
+        {
+            e.HasIndex(x => new { x.HostId, x.Id });
+            e.HasIndex(x => x.Certificate);
+            e.HasIndex(x => x.Serial);
+            e.HasIndex(x => x.Thumbprint);
+            e.HasIndex(x => x.Key);
+            e.HasIndex(x => x.Issuer);
+            e.HasIndex(x => x.NotAfter);
         });
         b.Entity<Binding>(e =>
         {

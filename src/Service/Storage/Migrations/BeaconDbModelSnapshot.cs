@@ -965,6 +965,58 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                     b.ToTable("AnsweredPosts");
                 });
 
+            modelBuilder.Entity("OrderlyBeacon.Service.Stores.StoredEntry", b =>
+                {
+                    b.Property<long>("Id")
+                        .ValueGeneratedOnAdd()
+                        .HasColumnType("INTEGER");
+
+                    b.Property<string>("Certificate")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.Property<int>("HostId")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<bool>("InUse")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<string>("Issuer")
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("Key")
+                        .HasColumnType("TEXT");
+
+                    b.Property<long>("NotAfter")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<string>("Serial")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("Thumbprint")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.HasKey("Id");
+
+                    b.HasIndex("Certificate");
+
+                    b.HasIndex("Issuer");
+
+                    b.HasIndex("Key");
+
+                    b.HasIndex("NotAfter");
+
+                    b.HasIndex("Serial");
+
+                    b.HasIndex("Thumbprint");
+
+                    b.HasIndex("HostId", "Id");
+
+                    b.ToTable("StoredEntries");
+                });
+
             modelBuilder.Entity("OrderlyBeacon.Service.Work.WorkOrder", b =>
                 {
                     b.Property<long>("Id")

@@ -1,0 +1,61 @@
+using System.CommandLine;
+using OrderlyBeacon.Contracts;
+using static OrderlyBeacon.Cli.Ink;
+using static OrderlyBeacon.Cli.Screen;
+
+namespace OrderlyBeacon.Cli.Commands;
+
+/// <summary>The stores of all hosts: who has this certificate, this key, this issuer?</summary>
+internal static class StoreCommands
+{
+    public static IEnumerable<Command> All() => [new("store", "The certificates with keys on all hosts.") { List() }];
+
+    private static Command List()
+    {
+        var search = new Argument<string?>("text")
+        {
+            Description = "The beginning of a certificate's name; or a serial, or the SHA-256 fingerprint of a certificate or a key.",
+            Arity = ArgumentArity.ZeroOrOne,
+        };
+        var host = new Option<string?>("--host") { Description = "Only those of one host." };
+        var issuer = new Option<string?>("--issuer") { Description = "Only those of an issuer: its common name, or its whole name." };
+        var inUse = new Option<bool>("--in-use")
+        {
+            Description = "Only those that servers are configured with, not what is kept for a while.",
+        };
+        var before = new Option<string?>("--ends-before")
+        {
+            Description = "Only those that expire before: a date, or a span from now, for example 30d.",
+        };
+        var most = new Option<int?>("--most") { Description = "No more than this many." };
+        var list = new Command("list", "Which host has which certificate and key.") { search, host, issuer, inUse, before, most };
+        list.Does(
+            async (r, ct) =>
+            {
+                using var api = Api.SignedIn();
+                var query = Api.Query(
+                    ("search", r.GetValue(search)),
+                    ("host", r.GetValue(host)),
+                    ("issuer", r.GetValue(issuer)),
+                    ("inUse", r.GetValue(inUse) ? "true" : null),
+                    ("endsBefore", r.GetValue(before) is { } text ? Moment.Of(text).ToString("o") : null)
+                );
+                var all = await api.AllAsync("/api/v1/store" + query, BeaconJson.Default.PageStoredEntryInfo, r.GetValue(most), ct);
+                if (r.GetValue(Program.Json))
+                {
+                    Json(System.Text.Json.JsonSerializer.Serialize(all, BeaconJson.Default.ListStoredEntryInfo));
+                    return 0;
+                }
+                Table(
+                    ["Host", "Certificate", "Serial", "Expires", "Use", "Issuer"],
+                    all.Select(e =>
+                        new Ink[] { e.Host, e.Certificate, e.Serial, When(e.NotAfter), e.InUse ? "in use" : "kept", e.Issuer ?? "" }
+                    ),
+                    Nothing(r.GetValue(search), "No host has a certificate yet.")
+                );
+                return 0;
+            }
+        );
+        return list;
+    }
+}

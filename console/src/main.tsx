@@ -73,6 +73,8 @@ const router = createBrowserRouter([
       },
       { path: 'hosts', lazy: async () => ({ Component: (await import('./pages/Hosts')).Hosts }) },
       { path: 'hosts/:name', lazy: async () => ({ Component: (await import('./pages/Host')).Host }) },
+      { path: 'stores', lazy: async () => ({ Component: (await import('./pages/Stores')).Stores }) },
+      { path: 'domain', lazy: async () => ({ Component: (await import('./pages/Domain')).Domain }) },
       { path: 'people', lazy: async () => ({ Component: (await import('./pages/People')).People }) },
       { path: 'journal', lazy: async () => ({ Component: (await import('./pages/Journal')).Journal }) },
       { path: '*', lazy: async () => ({ Component: (await import('./pages/NotFound')).NotFound }) },

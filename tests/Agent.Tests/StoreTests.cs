@@ -184,6 +184,33 @@ public sealed class StoreTests
     }
 
     [Fact]
+    public void What_is_left_of_a_forgotten_entry_is_listed_and_spoils_nothing()
+    {
+        using var s = new Scratch();
+        foreach (
+            var (folder, certificates) in new[]
+            {
+                ("a--01", null),
+                ("b--02", ""),
+                ("c--03", "-----BEGIN CERTIFICATE-----\nAAAA\n-----END CERTIFICATE-----\n"),
+            }
+        )
+        {
+            var path = Path.Combine(s.Path, "keyed", folder);
+            Directory.CreateDirectory(Path.Combine(path, "pair"));
+            File.WriteAllText(
+                Path.Combine(path, "entry.json"),
+                $$"""{"certificate":"{{folder[..1]}}","serial":"{{folder[3..]}}","thumbprint":"00","notAfter":"2027-01-01T00:00:00Z","order":1}"""
+            );
+            if (certificates is not null)
+                File.WriteAllText(Path.Combine(path, "pair", "certificates.pem"), certificates);
+        }
+        var listed = new CertificateStore(s.Path).List();
+        Assert.Equal(["a", "b", "c"], listed.Select(e => e.Certificate));
+        Assert.All(listed, e => Assert.Null(e.Key));
+    }
+
+    [Fact]
     public void An_order_of_an_unknown_kind_does_not_spoil_the_others()
     {
         const string text = """

@@ -507,6 +507,31 @@ public sealed class ConsoleTests(DemoWithBrowser world) : IClassFixture<DemoWith
     }
 
     [Fact]
+    public async Task C8_the_fleets_stores_are_searched_and_the_domain_is_asked()
+    {
+        var (page, errors) = await _browser.SignedInAsync("/stores");
+        await Expect(page.GetByRole(AriaRole.Cell, new() { Name = "pulse.thistledown.example" })).ToBeVisibleAsync();
+        await page.GetByLabel("Find in all stores").FillAsync("pul");
+        await Expect(page.GetByTestId("count")).ToHaveTextAsync("1 shown");
+        await page.GetByLabel("Issuer", new() { Exact = true }).FillAsync("Somebody Else");
+        await Expect(page.GetByText("No host has such a certificate or key.")).ToBeVisibleAsync();
+        await page.GetByLabel("Issuer", new() { Exact = true }).FillAsync("Thistledown Rail Issuing");
+        await Expect(page.GetByRole(AriaRole.Cell, new() { Name = "pulse.thistledown.example" })).ToBeVisibleAsync();
+        await Browser.ShotAsync(page, "stores");
+
+        await page.GetByRole(AriaRole.Link, new() { Name = "Domain" }).ClickAsync();
+        await Expect(page.GetByText("directory.yaml")).ToBeVisibleAsync();
+        await page.GetByLabel("Name or address").FillAsync("mail.thistledown.example");
+        await page.GetByRole(AriaRole.Button, new() { Name = "Find" }).ClickAsync();
+        await Expect(page.GetByText("mail.thistledown.example → mail01.thistledown.example")).ToBeVisibleAsync();
+        await Expect(page.GetByText("MAIL01$")).ToBeVisibleAsync();
+        await page.GetByRole(AriaRole.Button, new() { Name = "Ask anew" }).ClickAsync();
+        await Browser.ShotAsync(page, "domain");
+        Assert.Empty(errors);
+        await page.Context.CloseAsync();
+    }
+
+    [Fact]
     public async Task B3_a_hold_is_set_and_released()
     {
         var (page, errors) = await _browser.SignedInAsync("/certificates/staff.thistledown.example");
@@ -537,6 +562,8 @@ public sealed class ConsoleTests(DemoWithBrowser world) : IClassFixture<DemoWith
     [InlineData("/requests")]
     [InlineData("/new/csr")]
     [InlineData("/authorities")]
+    [InlineData("/stores")]
+    [InlineData("/domain")]
     [InlineData("/profiles")]
     [InlineData("/profiles/server")]
     public async Task A9_pages_have_no_accessibility_faults(string path)

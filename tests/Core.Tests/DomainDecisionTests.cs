@@ -103,6 +103,18 @@ public sealed class DomainDecisionTests
     }
 
     [Fact]
+    public void A_host_whose_account_has_its_name_no_more_has_it_no_more()
+    {
+        var over = Facts with { OwnsHostName = false, Computer = null };
+        Assert.Equal(
+            VerdictReason.ZoneOfOthers,
+            Assert.Single(NameDecision.Decide(["web07.thistledown.example"], Server, over, [])).Reason
+        );
+        // Nor is an alias that ends there worth anything.
+        Assert.Equal(VerdictReason.ZoneOfOthers, Assert.Single(NameDecision.Decide(["www.thistledown.example"], Server, over, [])).Reason);
+    }
+
+    [Fact]
     public void An_alias_shows_the_whole_way() =>
         Assert.Contains(
             "www.thistledown.example → front.thistledown.example → web07.thistledown.example → 10.4.0.7",

@@ -27,6 +27,9 @@ public sealed class DomainTests(DomainWorld world) : IClassFixture<DomainWorld>
         var proof = new JsonObject { ["password"] = PasswordOf("robin") };
         Assert.True((await CallAsync(robin, "POST", "session/confirm", proof.ToJsonString())).IsDone);
         Assert.True((await CallAsync(robin, "POST", "people", wish)).IsDone);
+        // The password is the directory's: nothing here sets it.
+        var mine = new JsonObject { ["old"] = PasswordOf("robin"), ["new"] = "correct horse battery" };
+        Assert.Equal("wrong-state", (await CallAsync(robin, "PUT", "session/password", mine.ToJsonString())).Code);
 
         Answer Curl(string _) => CallAsync(world.Client(null), "POST", "session/ticket", """{"kind":"token"}""").Result;
     }

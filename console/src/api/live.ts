@@ -8,7 +8,7 @@ const asks: Record<string, string[]> = {
   authority: ['authorities', 'health', 'today', 'journal'],
   profile: ['profiles', 'profile', 'journal'],
   order: ['order', 'today', 'certificates', 'certificate', 'host'],
-  host: ['today', 'hosts', 'host', 'services', 'certificate', 'certificates'],
+  host: ['today', 'hosts', 'host', 'services', 'certificate', 'certificates', 'store'],
   service: ['today', 'services', 'host'],
 };
 

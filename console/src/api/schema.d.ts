@@ -2534,17 +2534,13 @@ export interface operations {
     listStore: {
         parameters: {
             query?: {
-                /** @description The beginning of a certificate's name; or a serial, a fingerprint of a certificate or of a key, whole. */
-                Search?: string;
-                Host?: string;
-                /** @description The issuer's whole name, or its common name. */
-                Issuer?: string;
-                /** @description Only those that are in use, or only those that are kept. */
-                InUse?: boolean;
-                EndsBefore?: string;
-                /** @description The cursor of the page before. */
-                After?: number;
-                Take?: number;
+                search?: string;
+                host?: string;
+                issuer?: string;
+                inUse?: boolean;
+                endsBefore?: string;
+                after?: number;
+                take?: number;
             };
             header?: never;
             path?: never;

@@ -19,6 +19,7 @@ import {
   IconCertificate,
   IconCirclePlus,
   IconInbox,
+  IconKey,
   IconMoon,
   IconRuler2,
   IconSearch,
@@ -26,6 +27,7 @@ import {
   IconSun,
   IconSunrise,
   IconUsers,
+  IconWorld,
 } from '@tabler/icons-react';
 import { StaleNote } from './StaleNote';
 import { Link, Navigate, Outlet, useLocation, useNavigate } from 'react-router';
@@ -42,6 +44,8 @@ const places: { to: string; label: string; Icon: typeof IconBook2; needs?: Opera
   { to: '/new', label: 'New certificate', Icon: IconCirclePlus, needs: 'submitRequest' },
   { to: '/requests', label: 'Requests', Icon: IconInbox },
   { to: '/hosts', label: 'Hosts and services', Icon: IconServer2 },
+  { to: '/stores', label: 'Stores', Icon: IconKey },
+  { to: '/domain', label: 'Domain', Icon: IconWorld },
   { to: '/authorities', label: 'Authorities', Icon: IconBinaryTree },
   { to: '/profiles', label: 'Profiles', Icon: IconRuler2 },
   { to: '/people', label: 'People', Icon: IconUsers, needs: 'listPeople' },

@@ -221,7 +221,7 @@ internal sealed class CertificateStore(string root)
 
     private StoreEntryInfo Describe(StoreEntry e)
     {
-        var leaf = e.Leaf();
+        var leaf = LeafOf(e);
         var inUse = AtomicFiles.LinkTarget(InUseLink(e.File.Certificate));
         return new(
             e.File.Certificate,
@@ -231,9 +231,23 @@ internal sealed class CertificateStore(string root)
             Path.GetFileName(inUse) == Path.GetFileName(e.Folder)
         )
         {
-            Key = leaf.PublicKey.Fingerprint(),
-            Issuer = leaf.Issuer.ToString(),
+            Key = leaf?.PublicKey.Fingerprint(),
+            Issuer = leaf?.Issuer.ToString(),
         };
+    }
+
+    /// <summary>Null where a death while an entry was forgotten has left a part of its folder: that is listed, so that it is forgotten at last.</summary>
+    private static X509? LeafOf(StoreEntry e)
+    {
+        try
+        {
+            return e.Leaf();
+        }
+        catch (Exception x)
+            when (x is IOException or UnauthorizedAccessException or BeaconProblem or ArgumentException or IndexOutOfRangeException)
+        {
+            return null;
+        }
     }
 
     /// <summary>Forgets editions of a certificate that are neither in use nor the one before; a lapsed key is of no use to anybody.</summary>

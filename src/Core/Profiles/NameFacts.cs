@@ -33,6 +33,9 @@ public sealed record NameFacts
     /// <summary>The host the certificate is for, or null when somebody brings a request of their own.</summary>
     public string? HostName { get; init; }
 
+    /// <summary>Whether the host may still have the name that it is registered under: of one that joined by its account, the directory must have it for that account.</summary>
+    public bool OwnsHostName { get; init; } = true;
+
     /// <summary>The requester's groups.</summary>
     public IReadOnlyCollection<string> Groups { get; init; } = [];
 
@@ -73,5 +76,5 @@ public sealed record NameFacts
     public IReadOnlyCollection<string> ApprovedBefore { get; init; } = [];
 
     /// <summary>Whether it is a name of the host itself: the one that it is registered under, or one that the directory has for it.</summary>
-    public bool IsOwn(string name) => name == HostName || (Computer?.Names.Contains(name) ?? false);
+    public bool IsOwn(string name) => (OwnsHostName && name == HostName) || (Computer?.Names.Contains(name) ?? false);
 }

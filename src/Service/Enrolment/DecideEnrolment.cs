@@ -53,6 +53,7 @@ public sealed class DecideEnrolment(
         var nameFacts = new NameFacts
         {
             HostName = w.Host?.Name,
+            OwnsHostName = w.Host?.Account is null || domain.Computer?.Names.Contains(w.Host.Name) == true,
             Groups = [.. await people.GroupsOfAsync(w.Requester, ct), .. domain.Computer?.Groups ?? []],
             Computer = domain.Computer,
             OtherComputers = domain.OtherComputers,

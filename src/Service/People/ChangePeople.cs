@@ -66,6 +66,7 @@ public sealed class ChangePeople(BeaconDb db, SignInDesk desk, SignInThrottle th
         await using (var write = await db.BeginWriteAsync(ct))
         {
             var person = await FindAsync(name, ct);
+            ThrowIfOfDirectory(person);
             person.ChangePassword(hash);
             await db.Sessions.Where(s => s.PersonId == person.Id).ExecuteDeleteAsync(ct);
             await db.Note(clock.GetUtcNow(), caller.Actor, JournalAction.PersonPasswordSet, person.Name, "sessions ended");
@@ -82,6 +83,7 @@ public sealed class ChangePeople(BeaconDb db, SignInDesk desk, SignInThrottle th
         await using (var write = await db.BeginWriteAsync(ct))
         {
             var person = await FindAsync(caller.Name, ct);
+            ThrowIfOfDirectory(person);
             person.ChangePassword(hash);
             await db.Sessions.Where(s => s.PersonId == person.Id && s.Hash != caller.SessionHash).ExecuteDeleteAsync(ct);
             await db.Note(clock.GetUtcNow(), caller.Actor, JournalAction.PersonPasswordChanged, person.Name, "their other sessions ended");
@@ -138,6 +140,16 @@ public sealed class ChangePeople(BeaconDb db, SignInDesk desk, SignInThrottle th
                 ProblemCode.WrongState,
                 $"{person.Name} is the only administrator: nobody could let anybody in any more.",
                 "Make somebody else an administrator first."
+            );
+    }
+
+    private static void ThrowIfOfDirectory(Person person)
+    {
+        if (person.IsOfDirectory)
+            throw new BeaconProblem(
+                ProblemCode.WrongState,
+                $"The password of {person.Name} is kept in the directory, not here.",
+                "Change it there, for example with kpasswd."
             );
     }
 

@@ -1,3 +1,4 @@
+using Microsoft.AspNetCore.Mvc;
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
@@ -13,18 +14,28 @@ namespace OrderlyBeacon.Service.Stores;
 internal sealed class StoreList
 {
     /// <summary>The beginning of a certificate's name; or a serial, a fingerprint of a certificate or of a key, whole.</summary>
+    [FromQuery(Name = "search")]
     public string? Search { get; init; }
+
+    [FromQuery(Name = "host")]
     public string? Host { get; init; }
 
     /// <summary>The issuer's whole name, or its common name.</summary>
+    [FromQuery(Name = "issuer")]
     public string? Issuer { get; init; }
 
     /// <summary>Only those that are in use, or only those that are kept.</summary>
+    [FromQuery(Name = "inUse")]
     public bool? InUse { get; init; }
+
+    [FromQuery(Name = "endsBefore")]
     public DateTimeOffset? EndsBefore { get; init; }
 
     /// <summary>The cursor of the page before.</summary>
+    [FromQuery(Name = "after")]
     public long? After { get; init; }
+
+    [FromQuery(Name = "take")]
     public int? Take { get; init; }
 }
 

@@ -510,13 +510,13 @@ public sealed class ConsoleTests(DemoWithBrowser world) : IClassFixture<DemoWith
     public async Task C8_the_fleets_stores_are_searched_and_the_domain_is_asked()
     {
         var (page, errors) = await _browser.SignedInAsync("/stores");
-        await Expect(page.GetByRole(AriaRole.Cell, new() { Name = "pulse.thistledown.example" })).ToBeVisibleAsync();
+        await Expect(page.GetByRole(AriaRole.Cell, new() { Name = "pulse.thistledown.example" }).First).ToBeVisibleAsync();
         await page.GetByLabel("Find in all stores").FillAsync("pul");
-        await Expect(page.GetByTestId("count")).ToHaveTextAsync("1 shown");
+        await Expect(page.Locator("tbody tr").Filter(new() { HasNotText = "pulse" })).ToHaveCountAsync(0);
         await page.GetByLabel("Issuer", new() { Exact = true }).FillAsync("Somebody Else");
         await Expect(page.GetByText("No host has such a certificate or key.")).ToBeVisibleAsync();
         await page.GetByLabel("Issuer", new() { Exact = true }).FillAsync("Thistledown Rail Issuing");
-        await Expect(page.GetByRole(AriaRole.Cell, new() { Name = "pulse.thistledown.example" })).ToBeVisibleAsync();
+        await Expect(page.GetByRole(AriaRole.Cell, new() { Name = "pulse.thistledown.example" }).First).ToBeVisibleAsync();
         await Browser.ShotAsync(page, "stores");
 
         await page.GetByRole(AriaRole.Link, new() { Name = "Domain" }).ClickAsync();

@@ -8,6 +8,9 @@ import { More } from '../components/More';
 import { useNow } from '../components/useNow';
 import { shellWord, shortHost, when } from '../words';
 
+/** As people call an issuer; its whole name is in the title. */
+const commonName = (issuer: string | null) => /(?:^|,)CN=((?:\\.|[^,])+)/.exec(issuer ?? '')?.[1] ?? issuer;
+
 /** Which host has this certificate, this key, this issuer: the stores of all hosts, searched by the service. */
 export function Stores() {
   const now = useNow();
@@ -113,8 +116,8 @@ export function Stores() {
                     {e.serial}
                   </td>
                   <td className="nowrap">{when(e.notAfter, now)}</td>
-                  <td>{e.inUse ? 'in use' : 'kept'}</td>
-                  <td>{e.issuer}</td>
+                  <td className="nowrap">{e.inUse ? 'in use' : 'kept'}</td>
+                  <td title={e.issuer ?? ''}>{commonName(e.issuer)}</td>
                 </tr>
               ))}
               {rows.length === 0 && (

@@ -157,6 +157,16 @@ public sealed class SwapTests
     [Fact]
     public async Task An_nginx_that_dies_on_reload_is_put_back_and_started_again()
     {
+        // On a busy machine the reload may be over before the server is gone; then nothing was tried.
+        for (var i = 0; i < 10; i++)
+            if (await DiesOnReloadAsync())
+                return;
+        Assert.Fail("the reload was always quicker");
+    }
+
+    /// <returns>Whether the server was gone in time.</returns>
+    private static async Task<bool> DiesOnReloadAsync()
+    {
         using var n = new RealNginx(Plain).Start();
         var before = File.ReadAllText(n.SitePath);
         using var stop = new CancellationTokenSource();
@@ -173,14 +183,18 @@ public sealed class SwapTests
             },
             TaskCreationOptions.LongRunning
         );
-        var p = await Assert.ThrowsAsync<BeaconProblem>(() => n.BindAsync(n.Issue("a.example", "a.example"), "a.example"));
+        var thrown = await Record.ExceptionAsync(() => n.BindAsync(n.Issue("a.example", "a.example"), "a.example"));
         await stop.CancelAsync();
         await killer;
+        if (thrown is null)
+            return false;
+        var p = Assert.IsType<BeaconProblem>(thrown);
         Assert.Equal(before, File.ReadAllText(n.SitePath));
         Assert.True(n.Connector.IsRunning(), p.Message);
         using var http = new HttpClient();
         using var m = new HttpRequestMessage(HttpMethod.Get, $"http://{n.Address}:8080/") { Headers = { Host = "a.example" } };
         Assert.Equal(HttpStatusCode.OK, (await http.SendAsync(m)).StatusCode);
+        return true;
     }
 
     [Fact]

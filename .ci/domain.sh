@@ -2,15 +2,16 @@
 DOMAIN_PACKAGES=(samba samba adcli adcli kinit krb5-user knotd knot ldbsearch ldb-tools)
 need_domain() {
   need "${DOMAIN_PACKAGES[@]}"
-  # These have no program of their own.
+  # These have no program of their own: what each brings is looked for.
   local missing=()
-  [ -e /usr/share/samba/setup/provision.ldif ] || missing+=(samba-ad-provision)
-  [ -e /usr/lib/*/samba/ldb/samba_dsdb.so ] || missing+=(samba-dsdb-modules)
-  [ -e /usr/lib/*/samba/service/ldap.so ] || missing+=(samba-ad-dc)
-  ls /usr/lib/*/sasl2/libgssapiv2.so >/dev/null 2>&1 || missing+=(libsasl2-modules-gssapi-mit)
-  ls /usr/lib/*/libldap-2.5.so.0 >/dev/null 2>&1 || missing+=(libldap-2.5-0)
-  /usr/bin/python3 -c 'import samba' 2>/dev/null || missing+=(python3-samba)
-  [ ${#missing[@]} -eq 0 ] || need "$(printf 'no-such-%s' "${missing[0]}")" "${missing[*]}"
+  brings() { local package=$1 file; shift; for file in "$@"; do [ -e "$file" ] && return 0; done; missing+=("no-program-of-$package" "$package"); }
+  brings samba-ad-provision /usr/share/samba/setup/provision.ldif
+  brings samba-dsdb-modules /usr/lib/*/samba/ldb/samba_dsdb.so
+  brings samba-ad-dc /usr/lib/*/samba/service/ldap.so
+  brings libsasl2-modules-gssapi-mit /usr/lib/*/sasl2/libgssapiv2.so
+  brings libldap-2.5-0 /usr/lib/*/libldap-2.5.so.0
+  /usr/bin/python3 -c 'import samba' 2>/dev/null || missing+=(no-program-of-python3-samba python3-samba)
+  [ ${#missing[@]} -eq 0 ] || need "${missing[@]}"
 }
 
 # domain_files: what whoever runs in the domain needs to find it.

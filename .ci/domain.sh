@@ -7,7 +7,7 @@ need_domain() {
   brings() { local package=$1 file; shift; for file in "$@"; do [ -e "$file" ] && return 0; done; missing+=("no-program-of-$package" "$package"); }
   brings samba-ad-provision /usr/share/samba/setup/provision.ldif
   brings samba-dsdb-modules /usr/lib/*/samba/ldb/samba_dsdb.so
-  brings samba-ad-dc /usr/lib/*/samba/service/ldap.so
+  brings samba-vfs-modules /usr/lib/*/samba/vfs/acl_xattr.so
   brings libsasl2-modules-gssapi-mit /usr/lib/*/sasl2/libgssapiv2.so
   brings libldap-2.5-0 /usr/lib/*/libldap-2.5.so.0
   /usr/bin/python3 -c 'import samba' 2>/dev/null || missing+=(no-program-of-python3-samba python3-samba)

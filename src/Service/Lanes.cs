@@ -28,7 +28,7 @@ internal static class Lanes
     public static string? Of(Operation operation) =>
         operation switch
         {
-            Operation.SignIn or Operation.ConfirmSignIn or Operation.ChangePassword => SignIns,
+            Operation.SignIn or Operation.SignInByTicket or Operation.ConfirmSignIn or Operation.ChangePassword => SignIns,
             Operation.GetToday
             or Operation.GetLookahead
             or Operation.RehearseRenewal

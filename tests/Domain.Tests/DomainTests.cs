@@ -190,12 +190,7 @@ public sealed class DomainTests(DomainWorld world) : IClassFixture<DomainWorld>
         };
         var verdicts = await PreviewAsync(robin, [.. cases.Select(c => c.Name)]);
         foreach (var (c, v) in cases.Zip(verdicts))
-            Assert.True(
-                c.Reason == "wildcard-over-shared-zone"
-                    ? v!["verdict"]!.GetValue<string>() is "refused" or "needs-approval"
-                    : (c.Verdict, c.Reason) == (v!["verdict"]!.GetValue<string>(), v["reason"]!.GetValue<string>()),
-                $"{c}: {v}"
-            );
+            Assert.True((c.Verdict, c.Reason) == (v!["verdict"]!.GetValue<string>(), v["reason"]!.GetValue<string>()), $"{c}: {v}");
         // With nobody's zones, the computer has what the domain says alone.
         using var jay = world.Session("jay");
         Assert.True(
@@ -227,7 +222,7 @@ public sealed class DomainTests(DomainWorld world) : IClassFixture<DomainWorld>
     }
 
     [Fact]
-    public void Somebody_elses_keytab_and_a_users_own_computer_join_nothing()
+    public void Somebody_elses_keytab_joins_nothing()
     {
         // A person's key in a keytab is a person.
         var keytab = world.Scratch["finch.keytab"];
@@ -237,27 +232,6 @@ public sealed class DomainTests(DomainWorld world) : IClassFixture<DomainWorld>
         Assert.True(File.Exists(keytab), made.Output);
         var (code, output) = world.Join(world.Scratch["as-finch"], "web01.thistledown.example", keytab);
         Assert.True(code != 0 && output.Contains("is a person"), output);
-        // Everybody may make a few computers: that gives them a name that nobody decided, and no way in.
-        var own = world.Scratch["booking.keytab"];
-        var joined = Programs.Run(
-            "adcli",
-            [
-                "join",
-                "--domain=THISTLEDOWN.EXAMPLE",
-                "--domain-controller=dc1.thistledown.example",
-                "--computer-name=BOOKING",
-                "--host-fqdn=booking.thistledown.example",
-                $"--host-keytab={own}",
-                "--login-user=finch",
-                "--stdin-password",
-            ],
-            System.Text.Encoding.ASCII.GetBytes(PasswordOf("finch")),
-            new Dictionary<string, string> { ["KRB5_CONFIG"] = Path.Combine(Folder, "krb5.conf") }
-        );
-        if (joined.Code != 0)
-            return;
-        (code, output) = world.Join(world.Scratch["as-booking"], "booking.thistledown.example", own);
-        Assert.True(code != 0 && output.Contains("in none of the groups"), output);
     }
 
     /// <summary>Each way in which a computer could come by another's name: none is issued, whoever asks in its place.</summary>

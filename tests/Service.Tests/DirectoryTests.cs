@@ -62,6 +62,8 @@ public sealed class DirectoryTests
     [InlineData("groups:\n  web: web07", "line 2")]
     [InlineData("groups: {web: [[a]]}", "not a name")]
     [InlineData("groups: {web: [", "line")]
+    [InlineData("computers: { web07: {}, WEB07$: {} }", "twice")]
+    [InlineData("groups: { Web: [a], web: [b] }", "twice")]
     [InlineData("a: &a [*a]", "")]
     public async Task A_file_that_makes_no_sense_is_away_with_the_place(string yaml, string said)
     {

@@ -63,6 +63,11 @@ internal sealed class EmbeddedDirectory(string path) : IDirectory
         {
             throw Away(e.Message);
         }
+        catch (ArgumentException e)
+        {
+            // Names are the same whatever their case, and a computer's with or without its dollar sign.
+            throw Away($"something is in it twice: {e.Message.TrimEnd('.')}");
+        }
         catch (YamlException e)
         {
             throw Away($"line {e.Start.Line}: {e.InnerException?.Message ?? e.Message}");

@@ -188,11 +188,12 @@ internal sealed class LdapDirectory(LdapSettings settings) : IDirectory, IDispos
     {
         if (_shape is { } known)
             return known;
-        var root = Search(c, "", "(objectClass=*)", 1, ["defaultNamingContext", "namingContexts"], SearchScope.Base).Single();
-        var context = Text(root, "defaultNamingContext");
+        var root = Search(c, "", "(objectClass=*)", 1, ["defaultNamingContext", "namingContexts"], SearchScope.Base).FirstOrDefault();
+        var context = root is null ? "" : Text(root, "defaultNamingContext");
         var @base =
             settings.Base.Length > 0 ? settings.Base
             : context.Length > 0 ? context
+            : root is null ? ""
             : Texts(root, "namingContexts").FirstOrDefault() ?? "";
         var realm = string.Join('.', Core.Names.DistinguishedName.Parse(@base).ValuesOf(Oids.DomainComponent).Reverse());
         return _shape = new(@base, context.Length > 0, realm.ToUpperInvariant());

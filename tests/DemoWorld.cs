@@ -136,6 +136,12 @@ public sealed class DemoWorld : IAsyncLifetime
     public string Ok(params string[] args)
     {
         var (code, output, error) = Beacon(args);
+        // On a slow machine the sign-in is older than the few minutes for which its password counts as given.
+        if (code == 3 && error.Contains("beacon sign-in confirm"))
+        {
+            Assert.Equal(0, Beacon("sign-in", "confirm", "--password-file", Path.Combine(Data, "robin.password")).Code);
+            (code, output, error) = Beacon(args);
+        }
         Assert.True(code == 0, $"beacon {string.Join(' ', args)} ended with {code}:\n{output}{error}");
         return output;
     }

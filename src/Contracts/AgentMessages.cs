@@ -61,7 +61,21 @@ public sealed record StoreEntryInfo(string Certificate, string Serial, string Th
 
     /// <summary>The issuer's name, RFC 4514.</summary>
     public string? Issuer { get; init; }
+
+    /// <summary>What a person called it; on one host one entry has it.</summary>
+    public string? Label { get; init; }
+
+    /// <summary>Whether the key may leave the host: it was said when the key was made or brought, and cannot be changed.</summary>
+    public bool Releasable { get; init; }
+
+    /// <summary>Laid aside: its key is kept, no server can be given it.</summary>
+    public bool Archived { get; init; }
 }
+
+/// <summary>An authority's certificate that the host has: sent along with its own ones, or trusted.</summary>
+/// <param name="Kind"><c>intermediate</c> or <c>anchor</c>.</param>
+/// <param name="Thumbprint">SHA-256 over the whole certificate, lower-case hexadecimal.</param>
+public sealed record StoreAuthorityInfo(string Kind, string Subject, string Issuer, string Thumbprint, DateTimeOffset NotAfter);
 
 /// <summary>All that an agent knows about its host, sent at start, after changes and regularly.</summary>
 /// <param name="Addresses">Addresses its services listen on.</param>
@@ -76,6 +90,12 @@ public sealed record AgentReport(
 {
     /// <summary>Thumbprints of the roots that the agent trusts for this service; null from agents that do not say.</summary>
     public IReadOnlyList<string>? Anchors { get; init; }
+
+    /// <summary>The public key that what only this agent may read is sealed to (RFC 9180), Base64; null from agents that have none.</summary>
+    public string? SealKey { get; init; }
+
+    /// <summary>Intermediates and anchors; null from agents that do not say.</summary>
+    public IReadOnlyList<StoreAuthorityInfo>? Authorities { get; init; }
 }
 
 /// <summary>One order. Fields that its kind does not use are null.</summary>
@@ -102,7 +122,58 @@ public sealed record Order(
 {
     /// <summary>How to come to TLS when looking at an address.</summary>
     public ProbeProtocol Protocol { get; init; }
+
+    /// <summary>Of an answer from outside: the order that prepared its key.</summary>
+    public long? Prepared { get; init; }
+
+    /// <summary>Of an answer from outside: its certificates, PEM, leaf first.</summary>
+    public string? Chain { get; init; }
+
+    /// <summary>Whether the key that is made may leave the host.</summary>
+    public bool Releasable { get; init; }
+
+    /// <summary>What to do with the store.</summary>
+    public StoreOrder? Store { get; init; }
+
+    /// <summary>The device that it is about, by its full name; null for the agent's own host.</summary>
+    public string? Device { get; init; }
+
+    /// <summary>Of <see cref="OrderKind.KeepDevice"/>: a <see cref="DeviceAccess"/>, sealed to this agent, Base64.</summary>
+    public string? Sealed { get; init; }
 }
+
+/// <summary>Something to do with the store.</summary>
+/// <param name="Thumbprint">The entry; null for an import.</param>
+/// <param name="Sealed">What only the agent reads, sealed to its key (RFC 9180), Base64: <see cref="ImportContent"/>, or the passphrase of an export.</param>
+/// <param name="ReplyTo">The public key that what is given out is sealed to, Base64.</param>
+public sealed record StoreOrder(
+    StoreAct Act,
+    string? Thumbprint = null,
+    string? Label = null,
+    ExportForm? Form = null,
+    bool WithKey = false,
+    string? Sealed = null,
+    string? ReplyTo = null
+);
+
+/// <summary>What is brought into a store; it travels sealed.</summary>
+public sealed record ImportContent(IReadOnlyList<FilePart> Files, string? Passphrase, bool Releasable);
+
+/// <param name="Content">Base64.</param>
+public sealed record FilePart(string Name, string Content);
+
+/// <summary>What things are sealed for: opened for another purpose, they do not open.</summary>
+public static class SealPurpose
+{
+    public const string Import = "orderly-beacon import",
+        Passphrase = "orderly-beacon passphrase",
+        Export = "orderly-beacon export",
+        Device = "orderly-beacon device";
+}
+
+/// <summary>An entry that an import made.</summary>
+/// <param name="Chain">PEM, leaf first.</param>
+public sealed record TakenEntry(string Certificate, string Chain);
 
 public sealed record OrderList(IReadOnlyList<Order> Orders);
 
@@ -135,7 +206,17 @@ public sealed record OrderResult(
     IReadOnlyList<string> Steps,
     IReadOnlyList<LookReport>? Looks,
     BindPlan? Plan
-);
+)
+{
+    /// <summary>Of a prepared request: its CSR, PEM.</summary>
+    public string? Csr { get; init; }
+
+    /// <summary>Of an import: what it made.</summary>
+    public IReadOnlyList<TakenEntry>? Taken { get; init; }
+
+    /// <summary>Of an export: a <see cref="FilePart"/>, sealed to who asked, Base64.</summary>
+    public string? Sealed { get; init; }
+}
 
 /// <summary>A step of an order's progress while it runs.</summary>
 public sealed record OrderStep(string Step);

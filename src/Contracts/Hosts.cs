@@ -19,11 +19,39 @@ public sealed record HostInfo(
         init;
     }
 
+    /// <summary>The kind of device that it is, reached by another host's agent; null for a host with an agent of its own.</summary>
+    public string? Device { get; init; }
+
+    /// <summary>Where that agent reaches it.</summary>
+    public string? DeviceAddress { get; init; }
+
     /// <summary>What the caller may not do with it.</summary>
     public IReadOnlyList<Denied> Denied { get; init; } = [];
 }
 
-public sealed record HostDetail(HostInfo Host, IReadOnlyList<ServiceInfo> Services, IReadOnlyList<StoreEntryInfo> Entries);
+/// <summary>A device that a host's agent reaches.</summary>
+/// <param name="Via">The host whose agent reaches it.</param>
+/// <param name="Kind">As <c>appliance</c>.</param>
+/// <param name="Address">As <c>https://fw01.thistledown.example:8443</c>.</param>
+/// <param name="Sealed">A <see cref="DeviceAccess"/>, sealed to that host's key (RFC 9180), Base64.</param>
+public sealed record DeviceWish(string Via, string Kind, string Address, string Sealed, string? Owner);
+
+/// <summary>How an agent gets into a device; it travels sealed, and stays with the agent.</summary>
+/// <param name="Fingerprint">SHA-256 of the certificate that the device shows, hexadecimal; null has the agent say which it is.</param>
+public sealed record DeviceAccess(string Kind, string Address, string Token, string? Fingerprint);
+
+public sealed record HostDetail(HostInfo Host, IReadOnlyList<ServiceInfo> Services, IReadOnlyList<StoreEntryInfo> Entries)
+{
+    /// <summary>The public key that what only its agent may read is sealed to (RFC 9180), Base64; null from agents that have none.</summary>
+    public string? SealKey { get; init; }
+
+    /// <summary>Intermediates and anchors of its store.</summary>
+    public IReadOnlyList<StoreAuthorityInfo> Authorities
+    {
+        get => field ?? [];
+        init;
+    }
+}
 
 /// <param name="Owner">Who may order work on it: a person's name, or <c>group:NAME</c>; the administrators when left out.</param>
 public sealed record NewHost(string Name, string? Owner = null);

@@ -49,7 +49,18 @@ public sealed record ProfileDefinition(
     IReadOnlyList<string> MayAsk,
     int Approvals,
     int? AuthorityDepth
-);
+)
+{
+    /// <summary>Groups whose members may take the private key out of its host; empty makes keys that never leave.</summary>
+    public IReadOnlyList<string> ReleaseTo
+    {
+        get => field ?? [];
+        init;
+    }
+
+    /// <summary>The edition in use stands on its computer's object in the directory.</summary>
+    public bool Published { get; init; }
+}
 
 /// <param name="Within">Zones; empty sets no bound.</param>
 public sealed record ProfileNames(bool HostNames, bool Wildcards, bool Addresses, IReadOnlyList<string> Within, int Most)

@@ -24,6 +24,9 @@ public sealed record NewRequest(
 {
     /// <summary>Names of the services in <see cref="BindTo"/> that are not asked for, and that shall be left out all the same: clients that use them will refuse it.</summary>
     public IReadOnlyList<string>? LeaveOut { get; init; }
+
+    /// <summary>The authority that is not ours which shall sign it, by its short name: the host makes the key, somebody carries the CSR there and the answer back.</summary>
+    public string? Outside { get; init; }
 }
 
 /// <summary>What would happen: the verdicts and the certificate as it would be.</summary>
@@ -83,6 +86,12 @@ public sealed record RequestInfo(
         get => field ?? [];
         init;
     }
+
+    /// <summary>The authority that is not ours which signs it; null when ours does.</summary>
+    public string? Outside { get; init; }
+
+    /// <summary>An answer that came and differs from what was asked.</summary>
+    public HeldAnswer? Held { get; init; }
 
     /// <summary>Where it came from: an address.</summary>
     public string? From { get; init; }

@@ -86,7 +86,74 @@ public enum OrderKind
     /// <summary>Be met by the service at an address of the host.</summary>
     Meet,
 
+    /// <summary>Make a key and a CSR, and say the CSR: an authority that is not ours answers it by hand.</summary>
+    Prepare,
+
+    /// <summary>Put the answer together with the key that was prepared, and into its services.</summary>
+    Complete,
+
+    /// <summary>Learn how to get into a device, or forget it when nothing sealed comes along.</summary>
+    KeepDevice,
+
+    /// <summary>Do something with an entry of the store; <see cref="StoreAct"/> says what.</summary>
+    Store,
+
     /// <summary>A kind that this program does not know, from a newer one: the order ends as not supported.</summary>
+    Unknown,
+}
+
+/// <summary>What can be done with the store.</summary>
+[JsonConverter(typeof(OpenWord<StoreAct>))]
+public enum StoreAct
+{
+    /// <summary>Take in certificates, with their keys or for keys that are on the host already.</summary>
+    Import,
+
+    /// <summary>Give an entry out: its certificates, or its key too when it may leave the host.</summary>
+    Export,
+
+    /// <summary>Give an entry a label; who carried it is renamed.</summary>
+    Relabel,
+
+    /// <summary>Give a label back to who carried it before.</summary>
+    UndoLabel,
+
+    /// <summary>Lay an entry aside: its key is kept, no server can be given it.</summary>
+    Archive,
+
+    /// <summary>Take an entry out of the archive.</summary>
+    Restore,
+
+    /// <summary>Delete an entry with its key.</summary>
+    Remove,
+
+    /// <summary>Something that this program does not know, from a newer one.</summary>
+    Unknown,
+}
+
+/// <summary>The form in which an entry is given out.</summary>
+[JsonConverter(typeof(OpenWord<ExportForm>))]
+public enum ExportForm
+{
+    /// <summary>Certificates, leaf first, in PEM; a key as encrypted PKCS#8.</summary>
+    Pem,
+
+    /// <summary>The leaf alone, DER.</summary>
+    Der,
+
+    /// <summary>Certificates in a certs-only PKCS#7.</summary>
+    Pkcs7,
+
+    /// <summary>PKCS#12 with AES-256.</summary>
+    Pkcs12,
+
+    /// <summary>PKCS#12 with Triple-DES and SHA-1, for old programs.</summary>
+    Pkcs12Legacy,
+
+    /// <summary>A Java keystore: PKCS#12, its label the alias.</summary>
+    JavaKeystore,
+
+    /// <summary>A form that this program does not know, from a newer one.</summary>
     Unknown,
 }
 
@@ -293,6 +360,9 @@ public enum ConcernKind
 
     /// <summary>Somebody waits for an approval.</summary>
     WaitingForApproval,
+
+    /// <summary>A CSR has to be carried to an authority that is not ours, or its answer back.</summary>
+    WaitingOutside,
 
     /// <summary>Granted requests wait for the authority's key.</summary>
     AuthorityAway,

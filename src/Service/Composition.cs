@@ -18,6 +18,7 @@ using OrderlyBeacon.Service.Hosts;
 using OrderlyBeacon.Service.Journal;
 using OrderlyBeacon.Service.Keeping;
 using OrderlyBeacon.Service.Notices;
+using OrderlyBeacon.Service.Outside;
 using OrderlyBeacon.Service.People;
 using OrderlyBeacon.Service.Profiles;
 using OrderlyBeacon.Service.Protocols.Est;
@@ -110,6 +111,7 @@ internal static class Composition
         s.AddSingleton<ClientCertificates>();
         s.AddSingleton<JudgeLook>();
         s.AddSingleton<KnownNames>();
+        s.AddSingleton<OutsideBook>();
         s.AddSingleton<Presence>();
     }
 
@@ -180,6 +182,16 @@ internal static class Composition
         typeof(EstDoor),
         typeof(FindInDirectory),
         typeof(ComposeRequest),
+        typeof(KeepOutside),
+        typeof(KeepDevice),
+        typeof(TakeAnswer),
+        typeof(CompleteRequest),
+        typeof(RecordBrought),
+        typeof(TakeBrought),
+        typeof(OrderStoreWork),
+        typeof(CompareCertificates),
+        typeof(TakePrepared),
+        typeof(PublishEditions),
     ];
 
     private static void AddWeb(IServiceCollection s, BeaconOptions options)
@@ -230,6 +242,7 @@ internal static class Composition
         await app
             .Services.GetRequiredService<ProfileCatalogue>()
             .LoadAsync(db, app.Services.GetRequiredService<TimeProvider>().GetUtcNow(), CancellationToken.None);
+        await app.Services.GetRequiredService<OutsideBook>().LoadAsync(db, CancellationToken.None);
         var shelf = app.Services.GetRequiredService<CrlShelf>();
         foreach (var a in registry.Authorities)
         foreach (var key in a.Certified.Select(g => g.KeyNumber).Distinct())
@@ -346,6 +359,7 @@ internal static class Composition
         api.MapStores();
         api.MapProfiles();
         api.MapRequests();
+        api.MapOutside();
         api.MapCertificates();
         api.MapAuthorities();
         api.MapOfflineRoot();

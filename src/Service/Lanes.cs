@@ -42,6 +42,10 @@ internal static class Lanes
             or Operation.ExportProfile
             or Operation.FindEditions
             or Operation.RevokeMany
+            or Operation.TakeAnswer
+            or Operation.ImportToStore
+            or Operation.ExportEntry
+            or Operation.ExportKey
             or Operation.TakeBackup => Dear,
             Operation.SubmitRequest or Operation.PreviewRequest or Operation.RenewCertificate => Enrolments,
             _ => null,

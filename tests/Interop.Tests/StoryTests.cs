@@ -111,7 +111,8 @@ public sealed class StoryTests(DemoWorld demo) : IClassFixture<DemoWorld>
     {
         const string mail = "mail.thistledown.example";
         demo.Ok("request", "new", "--host", "mail01", "--name", mail, "--bind-to", "postfix", "--bind-to", "dovecot");
-        Assert.Contains("SMTP with STARTTLS", demo.Ok("service", "show", "mail01/postfix"));
+        // The way in is told by the host's next report, soon after the swap.
+        await WaitAsync(() => demo.Ok("service", "show", "mail01/postfix").Contains("SMTP with STARTTLS"), "STARTTLS is not told");
         using var stop = new CancellationTokenSource();
         var mails = 0;
         var mailing = Task.Run(() => MailUntil(stop.Token, ref mails), TestContext.Current.CancellationToken);

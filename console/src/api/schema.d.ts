@@ -89,6 +89,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/comparison": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description For people whom an administrator let in, and members of the directory whose group has a role here. */
+        get: operations["compareCertificates"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/revocations": {
         parameters: {
             query?: never;
@@ -347,6 +364,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/hosts/{name}/device": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description For administrators and host-keepers. */
+        put: operations["keepDevice"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/services": {
         parameters: {
             query?: never;
@@ -411,6 +445,126 @@ export interface paths {
         post: operations["bindService"];
         /** @description For administrators, requesters, and members of a group that holds a zone. */
         delete: operations["unbindService"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/hosts/{host}/store/import": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description For administrators, requesters, and members of a group that holds a zone. */
+        post: operations["importToStore"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/hosts/{host}/store/{thumbprint}/label": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description For administrators, requesters, and members of a group that holds a zone. */
+        put: operations["relabelEntry"];
+        post?: never;
+        /** @description For administrators, requesters, and members of a group that holds a zone. */
+        delete: operations["undoLabel"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/hosts/{host}/store/{thumbprint}/archive": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description For administrators, requesters, and members of a group that holds a zone. */
+        post: operations["archiveEntry"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/hosts/{host}/store/{thumbprint}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description For administrators, requesters, and members of a group that holds a zone. */
+        post: operations["restoreEntry"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/hosts/{host}/store/{thumbprint}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** @description For administrators, requesters, and members of a group that holds a zone. */
+        delete: operations["removeEntry"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/hosts/{host}/store/{thumbprint}/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description For administrators, requesters, and members of a group that holds a zone. */
+        post: operations["exportEntry"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/hosts/{host}/store/{thumbprint}/export-key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description For administrators, requesters, and members of a group that holds a zone. Wants a password of the last minutes. */
+        post: operations["exportKey"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -701,6 +855,92 @@ export interface paths {
         put?: never;
         /** @description For administrators, requesters, and members of a group that holds a zone. */
         post: operations["withdrawRequest"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/outside": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description For people whom an administrator let in, and members of the directory whose group has a role here. */
+        get: operations["listOutside"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/outside/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description For administrators and authority-keepers. Wants a password of the last minutes. */
+        put: operations["keepOutside"];
+        post?: never;
+        /** @description For administrators and authority-keepers. Wants a password of the last minutes. */
+        delete: operations["forgetOutside"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/requests/{id}/csr": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description For people whom an administrator let in, and members of the directory whose group has a role here. */
+        get: operations["getRequestCsr"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/requests/answers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description For administrators, requesters, and members of a group that holds a zone. */
+        post: operations["takeAnswer"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/requests/{id}/answer/accept": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description For administrators, approvers, and members of a group that holds a zone. */
+        post: operations["acceptAnswer"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1287,6 +1527,10 @@ export interface components {
             problem: null | components["schemas"]["ProblemInfo"];
             /** @description Thumbprints of the roots that the agent trusts for this service; null from agents that do not say. */
             anchors?: null | string[];
+            /** @description The public key that what only this agent may read is sealed to (RFC 9180), Base64; null from agents that have none. */
+            sealKey?: null | string;
+            /** @description Intermediates and anchors; null from agents that do not say. */
+            authorities?: null | components["schemas"]["StoreAuthorityInfo"][];
         };
         Amendment: {
             /** @description The names it shall have, all of them. */
@@ -1300,6 +1544,33 @@ export interface components {
             before: string[];
             after: string[];
             reason: string;
+        };
+        /** @description Files that an authority which is not ours has sent, in any form and order. */
+        AnswerFiles: {
+            files: components["schemas"]["FilePart"][];
+        };
+        /** @description What became of each certificate in an answer. */
+        AnswerOutcome: {
+            answers: components["schemas"]["AnsweredRequest"][];
+            notes: string[];
+        };
+        AnsweredRequest: {
+            /** @description What it is for, as the certificate says. */
+            certificate: string;
+            /**
+             * Format: int64
+             * @description The request that it answers; null when none here waits for it.
+             */
+            request: null | number;
+            /** @description Whether it is being put in place now. */
+            taken: boolean;
+            /** @description What happened, or why not and what to do. */
+            told: string;
+            /**
+             * Format: int64
+             * @description The order that puts it in place.
+             */
+            order: null | number;
         };
         ApprovalInfo: {
             by: string;
@@ -1418,6 +1689,19 @@ export interface components {
             /** @description Where its OCSP responder is; empty in what was stored before there was one. */
             ocsp?: string[];
         };
+        /** @description Two certificates side by side, what differs first. */
+        Comparison: {
+            left: string;
+            right: string;
+            verdict: string;
+            fields: components["schemas"]["ComparisonField"][];
+        };
+        ComparisonField: {
+            field: string;
+            left: string;
+            right: string;
+            same: boolean;
+        };
         /** @description What a certificate shall be for; the names follow. */
         ComposeWish: {
             /** @description `website`, `mail`, `database`, `directory`, `files`, `federation` or `several`. */
@@ -1477,7 +1761,7 @@ export interface components {
          * @description Why something needs a hand.
          * @enum {string}
          */
-        ConcernKind: "plain-only" | "no-answer" | "handshake-failed" | "expired" | "not-yet-valid" | "revoked" | "self-signed" | "unknown-issuer" | "intermediate-missing" | "common-name-only" | "name-missing" | "wrong-purpose" | "weak" | "issuer-expired" | "issuer-not-yet-valid" | "issuer-revoked" | "out-of-bounds" | "malformed" | "broken-chain" | "ends-soon" | "binding-broken" | "binding-behind" | "certificate-malformed" | "service-problem" | "renewal-failed" | "stuck" | "on-hold" | "not-issued-yet" | "host-away" | "host-problem" | "waiting-for-approval" | "authority-away" | "push-failed" | "root-crl" | "take-away" | "zone-out-of-bounds" | "no-recovery-key" | "attempt" | "claimed-elsewhere" | "unreachable" | "timed-out" | "missing" | "server-error" | "redirected" | "too-large" | "wrong-type" | "wrong-generation" | "wrong-issuer" | "bad-signature" | "stale" | "expires-soon" | "responder-expired" | "responder-refuses" | "wrong-answer" | "clock-skew" | "key-unusable" | "authority-ends" | "authority-waits" | "unknown";
+        ConcernKind: "plain-only" | "no-answer" | "handshake-failed" | "expired" | "not-yet-valid" | "revoked" | "self-signed" | "unknown-issuer" | "intermediate-missing" | "common-name-only" | "name-missing" | "wrong-purpose" | "weak" | "issuer-expired" | "issuer-not-yet-valid" | "issuer-revoked" | "out-of-bounds" | "malformed" | "broken-chain" | "ends-soon" | "binding-broken" | "binding-behind" | "certificate-malformed" | "service-problem" | "renewal-failed" | "stuck" | "on-hold" | "not-issued-yet" | "host-away" | "host-problem" | "waiting-for-approval" | "waiting-outside" | "authority-away" | "push-failed" | "root-crl" | "take-away" | "zone-out-of-bounds" | "no-recovery-key" | "attempt" | "claimed-elsewhere" | "unreachable" | "timed-out" | "missing" | "server-error" | "redirected" | "too-large" | "wrong-type" | "wrong-generation" | "wrong-issuer" | "bad-signature" | "stale" | "expires-soon" | "responder-expired" | "responder-refuses" | "wrong-answer" | "clock-skew" | "key-unusable" | "authority-ends" | "authority-waits" | "unknown";
         /** @description The password once more: for a few minutes it is proof enough for what outlasts a session. */
         ConfirmSignIn: {
             password: string;
@@ -1523,6 +1807,18 @@ export interface components {
             operations: string[];
             reason: string;
             cure: string;
+        };
+        /** @description A device that a host's agent reaches. */
+        DeviceWish: {
+            /** @description The host whose agent reaches it. */
+            via: string;
+            /** @description As `appliance`. */
+            kind: string;
+            /** @description As `https://fw01.thistledown.example:8443`. */
+            address: string;
+            /** @description A DeviceAccess, sealed to that host's key (RFC 9180), Base64. */
+            sealed: string;
+            owner: null | string;
         };
         DirectoryAway: {
             /** Format: date-time */
@@ -1585,11 +1881,32 @@ export interface components {
             /** @description Whether clients can use it without TLS; null from agents that do not say. */
             clearText?: null | boolean;
         };
+        /**
+         * @description The form in which an entry is given out.
+         * @enum {string}
+         */
+        ExportForm: "pem" | "der" | "pkcs7" | "pkcs12" | "pkcs12-legacy" | "java-keystore" | "unknown";
+        ExportWish: {
+            form: components["schemas"]["ExportForm"];
+            /** @description The public key that what is given out is sealed to, Base64. */
+            replyTo: string;
+            /** @description The passphrase, sealed to the host's key, Base64; only with the key. */
+            sealed: null | string;
+        };
+        Exported: {
+            /** @description A FilePart, sealed to who asked, Base64. */
+            sealed: string;
+        };
         /** @description One thing a plan would change. */
         FileChange: {
             path: string;
             /** @description Unified text, lines starting with a blank, + or -. */
             diff: string;
+        };
+        FilePart: {
+            name: string;
+            /** @description Base64. */
+            content: string;
         };
         FindingInfo: {
             code: string;
@@ -1711,6 +2028,19 @@ export interface components {
             /** @description Further points that lists are brought to. */
             pushes?: components["schemas"]["HealthPush"][];
         };
+        /** @description An answer that differs from what was asked: it is taken only on somebody's decision. */
+        HeldAnswer: {
+            serial: string;
+            names: string[];
+            /** Format: date-time */
+            notAfter: string;
+            differences: string[];
+            /**
+             * Format: date-time
+             * @description When it came.
+             */
+            at: string;
+        };
         HoldRelease: {
             serial: null | string;
         };
@@ -1718,6 +2048,10 @@ export interface components {
             host: components["schemas"]["HostInfo"];
             services: components["schemas"]["ServiceInfo"][];
             entries: components["schemas"]["StoreEntryInfo"][];
+            /** @description The public key that what only its agent may read is sealed to (RFC 9180), Base64; null from agents that have none. */
+            sealKey?: null | string;
+            /** @description Intermediates and anchors of its store. */
+            authorities?: components["schemas"]["StoreAuthorityInfo"][];
         };
         HostInfo: {
             name: string;
@@ -1734,6 +2068,10 @@ export interface components {
             problem: null | components["schemas"]["ProblemInfo"];
             /** @description Who may order work on it. */
             owner?: string;
+            /** @description The kind of device that it is, reached by another host's agent; null for a host with an agent of its own. */
+            device?: null | string;
+            /** @description Where that agent reaches it. */
+            deviceAddress?: null | string;
             /** @description What the caller may not do with it. */
             denied?: components["schemas"]["Denied"][];
         };
@@ -1747,6 +2085,14 @@ export interface components {
         };
         /** @enum {unknown} */
         HostState: "invited" | "joined" | "removed";
+        /** @description Brings certificates into a host's store. */
+        ImportWish: {
+            /** @description An ImportContent, sealed to the host's key (RFC 9180), Base64. */
+            sealed: string;
+            /** @description What to call it; its first name when left out. */
+            certificate: null | string;
+            label: null | string;
+        };
         /** @description An edition as the table of all that was issued has it. */
         IssuedEdition: {
             certificate: string;
@@ -1907,6 +2253,9 @@ export interface components {
             /** @description Who may order work on it: a person's name, or `group:NAME`; the administrators when left out. */
             owner?: null | string;
         };
+        NewLabel: {
+            label: string;
+        };
         NewOwner: {
             /** @description A person's name, or `group:NAME`. */
             owner: string;
@@ -1947,6 +2296,8 @@ export interface components {
             note: null | string;
             /** @description Names of the services in IReadOnlyList&lt;string&gt;? NewRequest.BindTo that are not asked for, and that shall be left out all the same: clients that use them will refuse it. */
             leaveOut?: null | string[];
+            /** @description The authority that is not ours which shall sign it, by its short name: the host makes the key, somebody carries the CSR there and the answer back. */
+            outside?: null | string;
         };
         /** @description One order. Fields that its kind does not use are null. */
         Order: {
@@ -1972,6 +2323,20 @@ export interface components {
             anchors: null | string[];
             /** @description How to come to TLS when looking at an address. */
             protocol?: components["schemas"]["ProbeProtocol"];
+            /**
+             * Format: int64
+             * @description Of an answer from outside: the order that prepared its key.
+             */
+            prepared?: null | number;
+            /** @description Of an answer from outside: its certificates, PEM, leaf first. */
+            chain?: null | string;
+            /** @description Whether the key that is made may leave the host. */
+            releasable?: boolean;
+            store?: null | components["schemas"]["StoreOrder"];
+            /** @description The device that it is about, by its full name; null for the agent's own host. */
+            device?: null | string;
+            /** @description Of OrderKind.KeepDevice: a DeviceAccess, sealed to this agent, Base64. */
+            sealed?: null | string;
         };
         OrderAccepted: {
             /** Format: int64 */
@@ -2008,7 +2373,7 @@ export interface components {
          * @description What an agent can be ordered to do.
          * @enum {string}
          */
-        OrderKind: "obtain" | "bind" | "unbind" | "plan" | "look" | "meet" | "unknown";
+        OrderKind: "obtain" | "bind" | "unbind" | "plan" | "look" | "meet" | "prepare" | "complete" | "keep-device" | "store" | "unknown";
         OrderList: {
             orders: components["schemas"]["Order"][];
         };
@@ -2019,12 +2384,43 @@ export interface components {
             steps: string[];
             looks: null | components["schemas"]["LookReport"][];
             plan: null | components["schemas"]["BindPlan"];
+            /** @description Of a prepared request: its CSR, PEM. */
+            csr?: null | string;
+            /** @description Of an import: what it made. */
+            taken?: null | components["schemas"]["TakenEntry"][];
+            /** @description Of an export: a FilePart, sealed to who asked, Base64. */
+            sealed?: null | string;
         };
         /** @enum {unknown} */
         OrderState: "queued" | "taken" | "done" | "failed" | "cancelled";
         /** @description A step of an order's progress while it runs. */
         OrderStep: {
             step: string;
+        };
+        /** @description An authority that is not ours, asked by hand. */
+        OutsideInfo: {
+            /** @description Its short name in commands, as `harbour-trust`. */
+            name: string;
+            title: string;
+            /** @description What every subject for it holds besides the common name, as `C=GB,L=Thistledown,O=Thistledown Rail`: typed once. */
+            subject: string;
+            /** @description How a request is handed in there, for whoever does it. */
+            note: string;
+            /** @description Hosts from which intermediates that an answer lacks may be fetched by the address in it (RFC 5280 section 4.2.2.1). */
+            fetchFrom: string[];
+            /** @description What is known of it: anchors and intermediates. */
+            certificates: components["schemas"]["StoreAuthorityInfo"][];
+        };
+        /** @description As OutsideInfo, to be kept. Certificates in PEM, or any form that answers have, Base64. */
+        OutsideWish: {
+            title: string;
+            subject: string;
+            note: string;
+            fetchFrom: string[];
+            /** @description Its roots; null leaves them as they are. */
+            anchors: null | components["schemas"]["FilePart"][];
+            /** @description Null leaves them as they are. */
+            intermediates: null | components["schemas"]["FilePart"][];
         };
         /** @description An answer of several rows, with the cursor for the next ones; null at the end. */
         PageOfCertificateInfo: {
@@ -2123,6 +2519,10 @@ export interface components {
              * @description Makes authorities with this path length; null makes none.
              */
             authorityDepth: null | number;
+            /** @description Groups whose members may take the private key out of its host; empty makes keys that never leave. */
+            releaseTo?: string[];
+            /** @description The edition in use stands on its computer's object in the directory. */
+            published?: boolean;
         };
         ProfileDetail: {
             profile: components["schemas"]["ProfileInfo"];
@@ -2234,6 +2634,14 @@ export interface components {
             /** @description The kind of a new key, as `ec-p256`; null goes on with the same key. */
             newKey: null | string;
         };
+        /** @description A request's CSR as it goes out, PEM, and what is in it. */
+        RequestCsr: {
+            csr: string;
+            subject: string;
+            names: string[];
+            key: string;
+            fileName: string;
+        };
         RequestInfo: {
             /** Format: int64 */
             number: number;
@@ -2265,6 +2673,9 @@ export interface components {
             amendments?: components["schemas"]["AmendmentInfo"][];
             /** @description What is different from the certificate's edition in use; empty when there is none, or nothing is. */
             differences?: string[];
+            /** @description The authority that is not ours which signs it; null when ours does. */
+            outside?: null | string;
+            held?: null | components["schemas"]["HeldAnswer"];
             /** @description Where it came from: an address. */
             from?: null | string;
             subject?: string;
@@ -2367,6 +2778,22 @@ export interface components {
             /** @description `cookie` for the console or `token` for programs. */
             kind: string;
         };
+        /**
+         * @description What can be done with the store.
+         * @enum {string}
+         */
+        StoreAct: "import" | "export" | "relabel" | "undo-label" | "archive" | "restore" | "remove" | "unknown";
+        /** @description An authority's certificate that the host has: sent along with its own ones, or trusted. */
+        StoreAuthorityInfo: {
+            /** @description `intermediate` or `anchor`. */
+            kind: string;
+            subject: string;
+            issuer: string;
+            /** @description SHA-256 over the whole certificate, lower-case hexadecimal. */
+            thumbprint: string;
+            /** Format: date-time */
+            notAfter: string;
+        };
         /** @description A keyed entry of the host's store. */
         StoreEntryInfo: {
             certificate: string;
@@ -2379,6 +2806,27 @@ export interface components {
             key?: null | string;
             /** @description The issuer's name, RFC 4514. */
             issuer?: null | string;
+            /** @description What a person called it; on one host one entry has it. */
+            label?: null | string;
+            /** @description Whether the key may leave the host: it was said when the key was made or brought, and cannot be changed. */
+            releasable?: boolean;
+            /** @description Laid aside: its key is kept, no server can be given it. */
+            archived?: boolean;
+        };
+        /** @description Something to do with the store. */
+        StoreOrder: {
+            act: components["schemas"]["StoreAct"];
+            /** @description The entry; null for an import. */
+            thumbprint?: null | string;
+            label?: null | string;
+            /** @enum {string} */
+            form?: "pem" | "der" | "pkcs7" | "pkcs12" | "pkcs12-legacy" | "java-keystore" | "unknown";
+            /** @default false */
+            withKey: boolean;
+            /** @description What only the agent reads, sealed to its key (RFC 9180), Base64: ImportContent, or the passphrase of an export. */
+            sealed?: null | string;
+            /** @description The public key that what is given out is sealed to, Base64. */
+            replyTo?: null | string;
         };
         /** @description A keyed entry of some host's store. */
         StoredEntryInfo: {
@@ -2395,12 +2843,26 @@ export interface components {
             notAfter: string;
             /** @description Whether the host's servers are configured with it; else it is kept for a while. */
             inUse: boolean;
+            /** @description What a person called it on its host. */
+            label?: null | string;
+            /** @description Whether its key may leave the host. */
+            releasable?: boolean;
+            /** @description Laid aside. */
+            archived?: boolean;
+            /** @description Services of the host that are bound to its certificate, when it is the one in use. */
+            boundTo?: string[];
         };
         /** @description How a subordinate authority's request stands; once it is issued with the certificate and all above it, each in base64. */
         SubordinateAnswer: {
             state: components["schemas"]["RequestState"];
             reason: null | string;
             files: string[];
+        };
+        /** @description An entry that an import made. */
+        TakenEntry: {
+            certificate: string;
+            /** @description PEM, leaf first. */
+            chain: string;
         };
         /** @description By the Kerberos ticket that the call brings (HTTP Negotiate). */
         TicketSignIn: {
@@ -2581,6 +3043,29 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["IssuedEdition"][];
+                };
+            };
+        };
+    };
+    compareCertificates: {
+        parameters: {
+            query: {
+                left: string;
+                right: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Comparison"];
                 };
             };
         };
@@ -2984,6 +3469,32 @@ export interface operations {
             };
         };
     };
+    keepDevice: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DeviceWish"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OrderAccepted"];
+                };
+            };
+        };
+    };
     listServices: {
         parameters: {
             query?: {
@@ -3109,6 +3620,205 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["OrderAccepted"];
+                };
+            };
+        };
+    };
+    importToStore: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ImportWish"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OrderAccepted"];
+                };
+            };
+        };
+    };
+    relabelEntry: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: string;
+                thumbprint: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewLabel"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OrderAccepted"];
+                };
+            };
+        };
+    };
+    undoLabel: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: string;
+                thumbprint: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OrderAccepted"];
+                };
+            };
+        };
+    };
+    archiveEntry: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: string;
+                thumbprint: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OrderAccepted"];
+                };
+            };
+        };
+    };
+    restoreEntry: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: string;
+                thumbprint: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OrderAccepted"];
+                };
+            };
+        };
+    };
+    removeEntry: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: string;
+                thumbprint: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OrderAccepted"];
+                };
+            };
+        };
+    };
+    exportEntry: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: string;
+                thumbprint: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ExportWish"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Exported"];
+                };
+            };
+        };
+    };
+    exportKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: string;
+                thumbprint: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ExportWish"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Exported"];
                 };
             };
         };
@@ -3556,6 +4266,140 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RequestInfo"];
+                };
+            };
+        };
+    };
+    listOutside: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OutsideInfo"][];
+                };
+            };
+        };
+    };
+    keepOutside: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OutsideWish"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OutsideInfo"];
+                };
+            };
+        };
+    };
+    forgetOutside: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    getRequestCsr: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RequestCsr"];
+                };
+            };
+        };
+    };
+    takeAnswer: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AnswerFiles"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AnswerOutcome"];
+                };
+            };
+        };
+    };
+    acceptAnswer: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OrderAccepted"];
                 };
             };
         };

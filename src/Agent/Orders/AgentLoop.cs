@@ -21,7 +21,7 @@ internal sealed class AgentLoop
     private readonly TimeProvider _clock;
     private readonly Action<string> _log;
     private readonly AgentIdentity _identity;
-    private readonly CertificateStore _store;
+    private readonly AgentState _kept;
     private readonly OrderBook _book;
     private readonly Instances _instances;
     private DateTimeOffset _nextReport,
@@ -31,18 +31,18 @@ internal sealed class AgentLoop
     {
         (_state, _settings, _clock, _log) = (state, settings, clock, log);
         _identity = new(state);
-        _store = new(Path.Combine(state, "store"));
+        _kept = AgentState.Of(state);
         _book = new(state);
         _instances = Instances.Of(settings.Connectors, settings.Host);
     }
 
     public async Task RunAsync(CancellationToken ct)
     {
-        var (journal, bounds) = (new SwapJournal(_state), new BoundBook(_state));
-        await new SwapRun(_store, journal, bounds, _clock, _log).RecoverAsync(_instances.Find, ct);
-        _store.TakeOverEarlier();
+        var (store, bounds) = (_kept.Store, _kept.Bounds);
+        await new SwapRun(store, _kept.Journal, bounds, _clock, _log).RecoverAsync(_instances.Find, ct);
+        store.TakeOverEarlier();
         using var service = new ServiceClient(_identity, new Uri(_settings.Service));
-        var carryOut = new CarryOut(_store, journal, bounds, _instances, service, _identity, _clock);
+        var carryOut = new CarryOut(_kept, _instances, service, _identity, _clock);
         var pause = TimeSpan.Zero;
         while (!ct.IsCancellationRequested)
         {
@@ -93,8 +93,16 @@ internal sealed class AgentLoop
     {
         if (_clock.GetUtcNow() < _nextReport)
             return;
-        var report = await Surroundings.DescribeAsync(_instances, _store, bounds, _clock, ct);
-        await service.ReportAsync(report with { Anchors = _identity.AnchorThumbprints() }, ct);
+        var report = await Surroundings.DescribeAsync(_instances, _kept.Store, bounds, _clock, ct);
+        await service.ReportAsync(
+            report with
+            {
+                Anchors = _identity.AnchorThumbprints(),
+                SealKey = _kept.SealKey.Public(),
+                Authorities = Surroundings.Authorities(_kept.Store, _identity),
+            },
+            ct
+        );
         _nextReport = _clock.GetUtcNow() + TimeSpan.FromSeconds(Math.Max(1, _settings.ReportSeconds));
     }
 

@@ -12,16 +12,13 @@ using OrderlyBeacon.Core.Names;
 namespace OrderlyBeacon.Agent.Orders;
 
 /// <summary>Does one order. Doing it again after a kill continues where it can and repeats nothing that counts: the key is made once, the edition is issued once.</summary>
-internal sealed class CarryOut(
-    CertificateStore store,
-    SwapJournal journal,
-    BoundBook bounds,
-    Instances instances,
-    ServiceClient beacon,
-    AgentIdentity identity,
-    TimeProvider clock
-)
+internal sealed class CarryOut(AgentState state, Instances instances, ServiceClient beacon, AgentIdentity identity, TimeProvider clock)
 {
+    private readonly CertificateStore _store = state.Store;
+    private readonly BoundBook _bounds = state.Bounds;
+    private readonly StoreWork _storeWork = new(state.Store, state.Bounds, state.SealKey);
+    private readonly DeviceWork _deviceWork = new(state.Devices, beacon, clock);
+
     public async Task<OrderResult> RunAsync(Order order, Action<string> log, CancellationToken ct)
     {
         var steps = new List<string>();
@@ -30,7 +27,7 @@ internal sealed class CarryOut(
             steps.Add(text);
             log($"order {order.Id}: {text}");
             // Progress is for people: a lost step costs nothing.
-            if (order.Kind is OrderKind.Obtain or OrderKind.Bind or OrderKind.Unbind)
+            if (Changes(order))
                 _ = beacon.StepAsync(order.Id, text, ct).ContinueWith(t => _ = t.Exception, TaskScheduler.Default);
         }
         try
@@ -61,14 +58,25 @@ internal sealed class CarryOut(
 
     private async Task<OrderResult> DoAsync(Order order, List<string> steps, Action<string> step, CancellationToken ct)
     {
-        var swap = new SwapRun(store, journal, bounds, clock, step);
+        var swap = new SwapRun(_store, state.Journal, _bounds, clock, step);
         // What could not be put back at the time is put back before anything else is changed.
-        if (order.Kind is OrderKind.Obtain or OrderKind.Bind or OrderKind.Unbind)
+        if (Changes(order))
             await swap.RecoverAsync(instances.Find, ct);
         switch (order.Kind)
         {
+            case OrderKind.KeepDevice:
+                await _deviceWork.KeepAsync(order, step, ct);
+                return Done(steps, []);
+            case OrderKind.Obtain when order.Device is not null:
+                return Done(steps, await _deviceWork.ObtainAsync(order, step, ct));
             case OrderKind.Obtain:
                 return Done(steps, await ObtainAsync(order, swap, step, ct));
+            case OrderKind.Prepare:
+                return Done(steps, []) with { Csr = Prepare(order, step) };
+            case OrderKind.Complete:
+                return Done(steps, await CompleteAsync(order, swap, step, ct));
+            case OrderKind.Store:
+                return _storeWork.Run(order);
             case OrderKind.Bind:
                 return Done(steps, await PutInAsync(order, Entry(order), swap, step, ct));
             case OrderKind.Unbind:
@@ -99,6 +107,9 @@ internal sealed class CarryOut(
         }
     }
 
+    /// <summary>Whether servers are changed by it.</summary>
+    private static bool Changes(Order order) => order.Kind is OrderKind.Obtain or OrderKind.Complete or OrderKind.Bind or OrderKind.Unbind;
+
     private static OrderResult Done(List<string> steps, IReadOnlyList<LookReport> looks) => new(true, null, steps, looks, null);
 
     private async Task<IReadOnlyList<LookReport>> ObtainAsync(Order order, SwapRun swap, Action<string> step, CancellationToken ct)
@@ -106,18 +117,30 @@ internal sealed class CarryOut(
         // What cannot be put in place later is said before an edition is issued for it.
         foreach (var s in order.Services ?? [])
             TestAsItIs(instances.Service(s).Instance);
-        if (store.OfOrder(order.Id) is { } brought && IsFor(brought, order))
+        if (_store.OfOrder(order.Id) is { } brought && IsFor(brought, order))
         {
             step("the edition is in the store already");
             return await PutInAsync(order, brought, swap, step, ct);
         }
-        step("making the key and the request");
-        var subject = string.IsNullOrEmpty(order.Subject) ? DistinguishedName.Empty : DistinguishedName.Parse(order.Subject);
-        var csr = store.Prepare(order.Id, subject, [.. order.Names!.Select(AlternativeName.Parse)], KeySpec.Parse(order.Key!));
+        var csr = Prepare(order, step);
         step("the authority signs");
         var edition = await beacon.CsrAsync(order.Id, csr, ct);
         step("keeping it in the store");
-        var entry = store.Complete(order.Id, order.Certificate!, edition.Chain);
+        var entry = _store.Complete(order.Id, order.Certificate!, edition.Chain, order.Releasable);
+        return await PutInAsync(order, entry, swap, step, ct);
+    }
+
+    private string Prepare(Order order, Action<string> step)
+    {
+        step("making the key and the request");
+        var subject = string.IsNullOrEmpty(order.Subject) ? DistinguishedName.Empty : DistinguishedName.Parse(order.Subject);
+        return _store.Prepare(order.Id, subject, [.. order.Names!.Select(AlternativeName.Parse)], KeySpec.Parse(order.Key!));
+    }
+
+    private async Task<IReadOnlyList<LookReport>> CompleteAsync(Order order, SwapRun swap, Action<string> step, CancellationToken ct)
+    {
+        step("keeping the answer in the store");
+        var entry = _store.Complete(order.Prepared ?? 0, order.Certificate!, order.Chain!, order.Releasable);
         return await PutInAsync(order, entry, swap, step, ct);
     }
 
@@ -132,7 +155,8 @@ internal sealed class CarryOut(
         var services = order.Services ?? [];
         if (services.Count == 0)
         {
-            AtomicFiles.Link(store.InUseLink(entry.File.Certificate), store.LinkTargetFor(entry));
+            AtomicFiles.Link(_store.InUseLink(entry.File.Certificate), _store.LinkTargetFor(entry));
+            new Labels(_store).PassOn(entry);
             return [];
         }
         var known = (order.Anchors ?? []).Select(a => X509.Read(Convert.FromBase64String(a))).ToList();
@@ -144,7 +168,8 @@ internal sealed class CarryOut(
             known,
             ct
         );
-        store.Tidy(entry.File.Certificate, clock.GetUtcNow());
+        new Labels(_store).PassOn(entry);
+        _store.Tidy(entry.File.Certificate, clock.GetUtcNow());
         step(services.Count == 1 ? $"{services[0]} serves it" : $"{services.Count} services serve it");
         return looks;
     }
@@ -159,10 +184,10 @@ internal sealed class CarryOut(
     }
 
     private StoreEntry Entry(Order order) =>
-        store.Find(order.Certificate!, order.Serial!)
+        _store.Find(order.Certificate!, order.Serial!)
         ?? throw new BeaconProblem(
             ProblemCode.NotFound,
-            $"The edition {order.Serial} of \"{order.Certificate}\" is not in this host's store.",
+            $"The edition {order.Serial} of \"{order.Certificate}\" is not in this host's _store.",
             "Renew the certificate; a new edition is made."
         );
 
@@ -172,9 +197,9 @@ internal sealed class CarryOut(
     private IEnumerable<ServiceRef> MovingAlong(StoreEntry entry, IReadOnlyList<string> named)
     {
         var certificate = entry.File.Certificate;
-        if (store.InUse(certificate)?.File.Serial == entry.File.Serial)
+        if (_store.InUse(certificate)?.File.Serial == entry.File.Serial)
             return [];
-        var bound = bounds.ServicesOf(certificate).Except(named).ToHashSet();
+        var bound = _bounds.ServicesOf(certificate).Except(named).ToHashSet();
         return [.. instances.Services().Where(s => bound.Contains(s.Service.Name)).Select(s => instances.Service(s.Service.Name))];
     }
 

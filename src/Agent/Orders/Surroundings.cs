@@ -1,10 +1,13 @@
 using System.Net;
 using OrderlyBeacon.Agent.Connectors;
+using OrderlyBeacon.Agent.Enrolment;
 using OrderlyBeacon.Agent.Probes;
 using OrderlyBeacon.Agent.Store;
 using OrderlyBeacon.Agent.Swap;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
+using OrderlyBeacon.Core.Formats;
+using OrderlyBeacon.Core.Issuing;
 using OrderlyBeacon.Core.Names;
 
 namespace OrderlyBeacon.Agent.Orders;
@@ -48,6 +51,40 @@ internal static class Surroundings
             store.List(),
             problem is null ? null : new(problem.Slug, problem.Message, problem.Cure)
         );
+    }
+
+    /// <summary>Intermediates that go along with the store's own certificates, and the roots that are trusted for the service; each once.</summary>
+    public static IReadOnlyList<StoreAuthorityInfo> Authorities(CertificateStore store, AgentIdentity identity)
+    {
+        var along = store.Entries().SelectMany(e => Certificates(e.ChainPath).Skip(1)).Select(x => Info("intermediate", x));
+        var anchors = Certificates(identity.AnchorsPath).Select(x => Info("anchor", x));
+        return
+        [
+            .. along
+                .Concat(anchors)
+                .DistinctBy(a => (a.Kind, a.Thumbprint))
+                .OrderBy(a => a.Kind)
+                .ThenBy(a => a.Subject)
+                .Take(MostAuthorities),
+        ];
+
+        static StoreAuthorityInfo Info(string kind, X509 x) =>
+            new(kind, x.Subject.ToString(), x.Issuer.ToString(), x.Thumbprint.Hex, x.NotAfter);
+    }
+
+    private const int MostAuthorities = 100;
+
+    /// <summary>Empty where a death has left a part of an entry.</summary>
+    private static IEnumerable<X509> Certificates(string path)
+    {
+        try
+        {
+            return [.. Armor.Read(File.ReadAllBytes(path)).Blocks.Select(b => X509.Read(b.Der))];
+        }
+        catch (Exception e) when (e is IOException or UnauthorizedAccessException or BeaconProblem)
+        {
+            return [];
+        }
     }
 
     /// <summary>Who has bound a certificate to a server that does not say its names has said by that what clients call it.</summary>

@@ -14,7 +14,17 @@ namespace OrderlyBeacon.Agent.Store;
 /// <summary>What stands beside an entry's key and certificates.</summary>
 /// <param name="Certificate">The certificate's name.</param>
 /// <param name="Order">The order that brought it.</param>
-internal sealed record EntryFile(string Certificate, string Serial, string Thumbprint, DateTimeOffset NotAfter, long Order);
+internal sealed record EntryFile(string Certificate, string Serial, string Thumbprint, DateTimeOffset NotAfter, long Order)
+{
+    /// <summary>What a person called it; one entry of the store has it.</summary>
+    public string? Label { get; init; }
+
+    /// <summary>The label before, for as long as the change can be undone.</summary>
+    public string? FormerLabel { get; init; }
+
+    /// <summary>The key may leave the host: said when it was made or brought.</summary>
+    public bool Releasable { get; init; }
+}
 
 /// <summary>The files of an entry, named by their form, below its folder.</summary>
 internal static class StoreFiles
@@ -61,6 +71,7 @@ internal sealed class CertificateStore(string root)
 {
     private string Keyed => Path.Combine(root, "keyed");
     private string Pending => Path.Combine(root, "pending");
+    private string Archived => Path.Combine(root, "archived");
 
     public string InUseLink(string certificate) => Path.Combine(root, "in-use", FolderName(certificate));
 
@@ -147,7 +158,7 @@ internal sealed class CertificateStore(string root)
 
     /// <summary>Puts an issued edition together with its key.</summary>
     /// <exception cref="BeaconProblem"><see cref="ProblemCode.DataDamaged"/> when the edition is not for this key.</exception>
-    public StoreEntry Complete(long order, string certificate, string chainPem)
+    public StoreEntry Complete(long order, string certificate, string chainPem, bool releasable = false)
     {
         var leaf = X509.Read(Armor.Read(Encoding.ASCII.GetBytes(chainPem)).Blocks[0].Der);
         if (Find(certificate, leaf.Serial.Hex) is { } there)
@@ -155,10 +166,28 @@ internal sealed class CertificateStore(string root)
         var pending = Path.Combine(Pending, $"order-{order}");
         var keyPem = File.ReadAllText(Path.Combine(pending, "key.pem"));
         CheckPair(keyPem, leaf);
-        var staging = Path.Combine(root, "staging", $"{FolderName(certificate)}--{leaf.Serial.Hex}");
+        var entry = Place(new(certificate, leaf.Serial.Hex, leaf.Thumbprint.Hex, leaf.NotAfter, order), keyPem, chainPem, releasable);
+        Directory.Delete(pending, recursive: true);
+        return entry;
+    }
+
+    /// <summary>Brings a pair from elsewhere into the store; done again, it finds what is there.</summary>
+    /// <param name="order">The order that brought it.</param>
+    public StoreEntry Adopt(string certificate, string keyPem, string chainPem, long order, bool releasable)
+    {
+        var leaf = X509.Read(Armor.Read(Encoding.ASCII.GetBytes(chainPem)).Blocks[0].Der);
+        CheckPair(keyPem, leaf);
+        return Find(certificate, leaf.Serial.Hex)
+            ?? Place(new(certificate, leaf.Serial.Hex, leaf.Thumbprint.Hex, leaf.NotAfter, order), keyPem, chainPem, releasable);
+    }
+
+    /// <summary>Writes an entry beside the others and moves it there whole.</summary>
+    private StoreEntry Place(EntryFile described, string keyPem, string chainPem, bool releasable)
+    {
+        var (certificate, file) = (described.Certificate, described with { Releasable = releasable });
+        var staging = Path.Combine(root, "staging", $"{FolderName(certificate)}--{file.Serial}");
         if (Directory.Exists(staging))
             Directory.Delete(staging, recursive: true);
-        var file = new EntryFile(certificate, leaf.Serial.Hex, leaf.Thumbprint.Hex, leaf.NotAfter, order);
         AtomicFiles.Write(Path.Combine(staging, StoreFiles.Key), Encoding.ASCII.GetBytes(keyPem), isPrivate: true);
         AtomicFiles.Write(Path.Combine(staging, StoreFiles.Certificates), Encoding.ASCII.GetBytes(chainPem), isPrivate: false);
         if (AtomicFiles.LinkTarget(EarlierLink(certificate)) is not null)
@@ -170,7 +199,6 @@ internal sealed class CertificateStore(string root)
         );
         var final = Path.Combine(Keyed, Path.GetFileName(staging));
         AtomicFiles.MoveFolder(staging, final);
-        Directory.Delete(pending, recursive: true);
         return new(final, file);
     }
 
@@ -203,36 +231,82 @@ internal sealed class CertificateStore(string root)
 
     public string LinkTargetFor(StoreEntry e) => Path.Combine("..", "keyed", Path.GetFileName(e.Folder));
 
-    public IReadOnlyList<StoreEntryInfo> List()
+    /// <summary>All entries, those in the archive too.</summary>
+    public IReadOnlyList<StoreEntryInfo> List() =>
+        [.. Entries().Select(Describe).OrderBy(e => e.Certificate, StringComparer.Ordinal).ThenBy(e => e.NotAfter)];
+
+    public IEnumerable<StoreEntry> Entries() =>
+        new[] { Keyed, Archived }.Where(Directory.Exists).SelectMany(Directory.GetDirectories).Select(Read).OfType<StoreEntry>();
+
+    public bool IsArchived(StoreEntry e) => Path.GetDirectoryName(e.Folder) == Archived;
+
+    public bool IsInUse(StoreEntry e) =>
+        !IsArchived(e) && Path.GetFileName(AtomicFiles.LinkTarget(InUseLink(e.File.Certificate))) == Path.GetFileName(e.Folder);
+
+    /// <exception cref="BeaconProblem"><see cref="ProblemCode.NotFound"/>.</exception>
+    public StoreEntry ByThumbprint(string thumbprint) =>
+        Entries().FirstOrDefault(e => e.File.Thumbprint == thumbprint)
+        ?? throw new BeaconProblem(
+            ProblemCode.NotFound,
+            $"No entry of this host's store has the fingerprint {thumbprint}.",
+            "See what it has: beacon store list --host HOST."
+        );
+
+    /// <summary>The private key of a certificate that has come without it, PEM: in an entry, or prepared for a request.</summary>
+    public string? FindKey(PublicKeyInfo wanted)
     {
-        if (!Directory.Exists(Keyed))
-            return [];
-        return
-        [
-            .. Directory
-                .GetDirectories(Keyed)
-                .Select(Read)
-                .OfType<StoreEntry>()
-                .Select(Describe)
-                .OrderBy(e => e.Certificate, StringComparer.Ordinal)
-                .ThenBy(e => e.NotAfter),
-        ];
+        var waiting = Directory.Exists(Pending) ? Directory.GetDirectories(Pending).Select(d => Path.Combine(d, "key.pem")) : [];
+        foreach (var path in Entries().Select(e => e.KeyPath).Concat(waiting).Where(File.Exists))
+        {
+            var pem = File.ReadAllText(path);
+            using var key = KeySigner.LoadPem(pem);
+            if (PublicKeyInfo.Read(key.ExportSubjectPublicKeyInfo()).SameKey(wanted))
+                return pem;
+        }
+        return null;
+    }
+
+    /// <summary>Writes what stands beside an entry anew.</summary>
+    public StoreEntry Describe(StoreEntry e, EntryFile file)
+    {
+        AtomicFiles.Write(
+            Path.Combine(e.Folder, "entry.json"),
+            JsonSerializer.SerializeToUtf8Bytes(file, AgentJson.Default.EntryFile),
+            isPrivate: false
+        );
+        return e with { File = file };
+    }
+
+    public void Archive(StoreEntry e)
+    {
+        ForgetInUse(e);
+        AtomicFiles.MoveFolder(e.Folder, Path.Combine(Archived, Path.GetFileName(e.Folder)));
+    }
+
+    public void Restore(StoreEntry e) => AtomicFiles.MoveFolder(e.Folder, Path.Combine(Keyed, Path.GetFileName(e.Folder)));
+
+    public void Remove(StoreEntry e)
+    {
+        ForgetInUse(e);
+        Directory.Delete(e.Folder, recursive: true);
+    }
+
+    private void ForgetInUse(StoreEntry e)
+    {
+        if (IsInUse(e))
+            File.Delete(InUseLink(e.File.Certificate));
     }
 
     private StoreEntryInfo Describe(StoreEntry e)
     {
         var leaf = LeafOf(e);
-        var inUse = AtomicFiles.LinkTarget(InUseLink(e.File.Certificate));
-        return new(
-            e.File.Certificate,
-            e.File.Serial,
-            e.File.Thumbprint,
-            e.File.NotAfter,
-            Path.GetFileName(inUse) == Path.GetFileName(e.Folder)
-        )
+        return new(e.File.Certificate, e.File.Serial, e.File.Thumbprint, e.File.NotAfter, IsInUse(e))
         {
             Key = leaf?.PublicKey.Fingerprint(),
             Issuer = leaf?.Issuer.ToString(),
+            Label = e.File.Label,
+            Releasable = e.File.Releasable,
+            Archived = IsArchived(e),
         };
     }
 
@@ -253,7 +327,7 @@ internal sealed class CertificateStore(string root)
     /// <summary>Forgets editions of a certificate that are neither in use nor the one before; a lapsed key is of no use to anybody.</summary>
     public void Tidy(string certificate, DateTimeOffset now)
     {
-        var own = List().Where(e => e.Certificate == certificate).OrderByDescending(e => e.NotAfter).ToList();
+        var own = List().Where(e => e.Certificate == certificate && !e.Archived).OrderByDescending(e => e.NotAfter).ToList();
         foreach (var e in own.Where(e => !e.Live).Skip(2).Where(e => e.NotAfter < now || own.Count > 4))
             if (Find(certificate, e.Serial) is { } entry)
                 Directory.Delete(entry.Folder, recursive: true);

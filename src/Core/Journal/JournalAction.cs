@@ -65,11 +65,20 @@ public enum JournalAction
     /// <summary>A CRL of the root was brought and published.</summary>
     CrlPublished,
 
+    /// <summary>An agent was told how to get into a device.</summary>
+    DeviceKept,
+
+    /// <summary>An edition of an authority that is not ours was put on record.</summary>
+    EditionBrought,
+
     /// <summary>An edition was put on hold.</summary>
     EditionHeld,
 
     /// <summary>An edition was issued.</summary>
     EditionIssued,
+
+    /// <summary>An edition was written to its computer's object in the directory, or could not be.</summary>
+    EditionPublished,
 
     /// <summary>A hold was released.</summary>
     EditionReleased,
@@ -94,6 +103,12 @@ public enum JournalAction
 
     /// <summary>A host was removed.</summary>
     HostRemoved,
+
+    /// <summary>An authority that is not ours may be asked no more.</summary>
+    OutsideForgotten,
+
+    /// <summary>An authority that is not ours may be asked, or what is known of it was changed.</summary>
+    OutsideKept,
 
     /// <summary>A person may sign in.</summary>
     PersonAdded,
@@ -161,6 +176,9 @@ public enum JournalAction
     /// <summary>A request was refused.</summary>
     RequestRefused,
 
+    /// <summary>An answer came from outside that differs from what was asked.</summary>
+    RequestHeld,
+
     /// <summary>A certificate was requested.</summary>
     RequestSubmitted,
 
@@ -184,6 +202,27 @@ public enum JournalAction
 
     /// <summary>A service is as it was before it was bound.</summary>
     ServiceUnbound,
+
+    /// <summary>An entry of a host's store was ordered to be laid aside.</summary>
+    StoreArchived,
+
+    /// <summary>A certificate was given out of a host's store.</summary>
+    StoreExported,
+
+    /// <summary>Something was sent into a host's store.</summary>
+    StoreImported,
+
+    /// <summary>A private key was given out of a host's store.</summary>
+    StoreKeyReleased,
+
+    /// <summary>An entry of a host's store was ordered to have another label.</summary>
+    StoreRelabelled,
+
+    /// <summary>An entry of a host's store was ordered to be deleted with its key.</summary>
+    StoreRemoved,
+
+    /// <summary>An entry of a host's store was ordered out of the archive.</summary>
+    StoreRestored,
 
     /// <summary>An agent was ordered to put a service back as it was before it was bound.</summary>
     UnbindingOrdered,

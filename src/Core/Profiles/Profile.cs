@@ -80,6 +80,15 @@ public sealed record Profile
     public int? AuthorityDepth { get; init; }
     public ProfileUse Use { get; init; } = ProfileUse.People;
 
+    /// <summary>Groups whose members may take the private key out of its host; empty makes keys that never leave.</summary>
+    public IReadOnlyList<string> ReleaseTo { get; init; } = [];
+
+    /// <summary>The edition in use stands on its computer's object in the directory.</summary>
+    public bool Published { get; init; }
+
+    /// <summary>Whether keys are made as ones that may leave their host.</summary>
+    public bool Releasable => ReleaseTo.Count > 0;
+
     /// <summary>Whether it may be asked for now. What was issued under it is renewed all the same.</summary>
     public bool Offered { get; init; } = true;
 

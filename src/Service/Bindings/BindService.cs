@@ -3,7 +3,6 @@ using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Journal;
 using OrderlyBeacon.Core.Rights;
-using OrderlyBeacon.Service.Authorities;
 using OrderlyBeacon.Service.Hosts;
 using OrderlyBeacon.Service.Notices;
 using OrderlyBeacon.Service.People;
@@ -15,15 +14,7 @@ using OrderlyBeacon.Service.Work;
 namespace OrderlyBeacon.Service.Bindings;
 
 /// <summary>Puts a certificate's current edition into a service, or takes it out again; or only says what that would change.</summary>
-public sealed class BindService(
-    BeaconDb db,
-    OrderDesk desk,
-    CarryOutRequest carryOut,
-    AuthorityRegistry registry,
-    Changes changes,
-    TimeProvider clock,
-    WorkBell bell
-)
+public sealed class BindService(BeaconDb db, OrderDesk desk, CarryOutRequest carryOut, Changes changes, TimeProvider clock, WorkBell bell)
 {
     /// <summary>Without a certificate: what taking it out would change.</summary>
     public async Task<OrderInfo> PlanAsync(string hostName, string service, BindWish wish, Caller caller, CancellationToken ct)
@@ -133,7 +124,7 @@ public sealed class BindService(
     }
 
     private Order Content(OrderKind kind, BindWish wish, string serial, string service) =>
-        new(0, kind, wish.Certificate, null, null, null, serial, [service], wish.Port, null, null, CarryOutRequest.Anchors(registry));
+        new(0, kind, wish.Certificate, null, null, null, serial, [service], wish.Port, null, null, carryOut.Anchors());
 
     private async Task<HostService> FindServiceAsync(Hosts.Host host, string service, CancellationToken ct) =>
         await db.Services.AsNoTracking().FirstOrDefaultAsync(s => s.HostId == host.Id && s.Name == service, ct)

@@ -9,7 +9,7 @@ public sealed class Certificate
 {
     public int Id { get; private init; }
     public string Name { get; private init; } = "";
-    public int? HostId { get; private init; }
+    public int? HostId { get; private set; }
     public string Profile { get; private set; } = "";
     public string Subject { get; private set; } = "";
     public string NamesJson { get; private set; } = "[]";
@@ -31,6 +31,41 @@ public sealed class Certificate
     /// <summary>When the renewal loop has to look at it next; null while nothing is to be done.</summary>
     public DateTimeOffset? NextActionAt { get; private set; }
     public long Version { get; private set; } = 1;
+
+    /// <summary>The authority that is not ours which signs it; null when ours does.</summary>
+    public string? Outside { get; private set; }
+
+    /// <summary>The profile of what was brought from elsewhere: nothing here may issue it anew.</summary>
+    public const string Brought = "brought";
+
+    public bool IsBrought => Profile == Brought;
+
+    public void SignedBy(string? outside) => Outside = outside;
+
+    /// <summary>Brought into a host's store from elsewhere: looked after, and renewed by nobody.</summary>
+    public static Certificate OfImport(string name, int hostId, string owner, string subject, string namesJson, string key) =>
+        new()
+        {
+            Name = name,
+            HostId = hostId,
+            Owner = owner,
+            Profile = Brought,
+            Subject = subject,
+            NamesJson = namesJson,
+            Key = key,
+            RenewAfter = new RenewalPolicy().After,
+            Automatic = false,
+            HasEdition = true,
+        };
+
+    /// <summary>Its key turned out to be on a host: it was issued for a CSR.</summary>
+    public void LiesOn(int hostId)
+    {
+        HostId = hostId;
+        Version++;
+    }
+
+    public void HasOne() => HasEdition = true;
 
     /// <summary>When time alone opens or worsens a concern of it; null when it does not.</summary>
     public DateTimeOffset? JudgeAt { get; private set; }
@@ -138,6 +173,42 @@ public sealed class Edition
 
     /// <summary>When it was last revoked, held or released: what a delta CRL goes by.</summary>
     public DateTimeOffset? RevocationChangedAt { get; private set; }
+
+    /// <summary>When it is due to be written to its computer's object in the directory; null when nothing is.</summary>
+    public DateTimeOffset? PublishAt { get; private set; }
+
+    public void PublishNext(DateTimeOffset? at) => PublishAt = at;
+
+    /// <summary>No generation of ours: an authority that is not ours issued it.</summary>
+    public const int NoGeneration = 0;
+
+    public bool IsOurs => GenerationId != NoGeneration;
+
+    /// <summary>Issued elsewhere, and on record here.</summary>
+    public static Edition FromElsewhere(
+        int certificateId,
+        long? requestId,
+        Core.Issuing.X509 x,
+        string decisionJson,
+        EditionState state,
+        DateTimeOffset at
+    ) =>
+        new()
+        {
+            CertificateId = certificateId,
+            GenerationId = NoGeneration,
+            RequestId = requestId,
+            Serial = x.Serial.Hex,
+            Thumbprint = x.Thumbprint.Hex,
+            KeyFingerprint = x.PublicKey.Fingerprint(),
+            Profile = Certificate.Brought,
+            Der = x.Der.ToArray(),
+            DecisionJson = decisionJson,
+            IssuedAt = at,
+            NotBefore = x.NotBefore,
+            NotAfter = x.NotAfter,
+            State = state,
+        };
 
     public bool IsHeld => RevocationReason == (int)Core.Revocation.RevocationReason.CertificateHold;
 

@@ -107,6 +107,13 @@ internal static class CertificateEndpoints
             )
             .Is(Operation.FindEditions)
             .WithTags("Certificates");
+        api.MapGet(
+                "/comparison",
+                async (string left, string right, CompareCertificates compare, CancellationToken ct) =>
+                    TypedResults.Ok(await compare.RunAsync(left, right, ct))
+            )
+            .WithTags("Certificates")
+            .Is(Operation.CompareCertificates);
 
         api.MapPost(
                 "/revocations",

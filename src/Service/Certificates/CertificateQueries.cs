@@ -9,6 +9,7 @@ using OrderlyBeacon.Core.Revocation;
 using OrderlyBeacon.Service.Authorities;
 using OrderlyBeacon.Service.Bindings;
 using OrderlyBeacon.Service.Concerns;
+using OrderlyBeacon.Service.Outside;
 using OrderlyBeacon.Service.Storage;
 using OrderlyBeacon.Service.Work;
 using LifePhase = OrderlyBeacon.Contracts.LifePhase;
@@ -17,7 +18,7 @@ using Severity = OrderlyBeacon.Contracts.Severity;
 namespace OrderlyBeacon.Service.Certificates;
 
 /// <summary>Reads certificates with their editions and bindings.</summary>
-public sealed class CertificateQueries(BeaconDb db, AuthorityRegistry registry, TimeProvider clock)
+public sealed class CertificateQueries(BeaconDb db, AuthorityRegistry registry, OutsideBook outside, TimeProvider clock)
 {
     /// <summary>Those that expire first, and those that are renewed first.</summary>
     public async Task<List<CertificateInfo>> NextAsync(int most, CancellationToken ct)
@@ -211,7 +212,6 @@ public sealed class CertificateQueries(BeaconDb db, AuthorityRegistry registry, 
             .OrderByDescending(e => e.Id)
             .Take(200)
             .ToListAsync(ct);
-        var issuer = registry.IsReady ? registry.Issuing.Certificate.Subject.ToString() : "";
         var shown = editions.FirstOrDefault(e => e.State == EditionState.Current) ?? editions.FirstOrDefault();
         var x = shown is null ? null : X509.Read(shown.Der);
         var looks = new List<LookInfo>();
@@ -242,14 +242,20 @@ public sealed class CertificateQueries(BeaconDb db, AuthorityRegistry registry, 
                     e.RequestId,
                     e.RevokedAt,
                     e.RevocationReason is { } r ? BeaconProblem.SlugOf((RevocationReason)r) : null,
-                    issuer
+                    X509.Read(e.Der).Issuer.ToString()
                 )),
             ],
             x is null ? null : Shapes.Text(x),
-            x is null ? [] : PathJudge.Judge(new(x, registry.All, [], registry.Anchors, clock.GetUtcNow()) { Purpose = null }).Steps,
+            x is null ? [] : StepsOf(x),
             looks,
             orders
         );
+    }
+
+    private IReadOnlyList<string> StepsOf(X509 x)
+    {
+        IReadOnlyList<X509> sent = [.. registry.All, .. outside.Intermediates];
+        return PathJudge.Judge(new(x, sent, [], [.. registry.Anchors, .. outside.Anchors], clock.GetUtcNow()) { Purpose = null }).Steps;
     }
 
     /// <summary>By name, or by the serial or thumbprint of one of its editions.</summary>

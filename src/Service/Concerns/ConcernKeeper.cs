@@ -102,9 +102,37 @@ public sealed class ConcernKeeper(BeaconOptions options, TimeProvider clock)
     {
         var waiting = await db
             .Requests.AsNoTracking()
-            .Where(r => ids.Contains(r.Id) && r.State == RequestState.WaitingForApproval)
+            .Where(r =>
+                ids.Contains(r.Id)
+                && (r.State == RequestState.WaitingForApproval || (r.State == RequestState.WaitingOutside && r.Outside != null))
+            )
             .ToListAsync(ct);
-        var found = waiting.Select(r => new Found(
+        var found = waiting.Select(r => r.Outside is not null && r.State == RequestState.WaitingOutside ? Outside(r) : Waiting(r));
+        await ReconcileAsync(db, ConcernSubject.Request, ids, [.. found], clock.GetUtcNow(), ct);
+    }
+
+    private static Found Outside(Request r) =>
+        new(
+            ConcernSubject.Request,
+            r.Id,
+            ConcernKind.WaitingOutside,
+            $"request {r.Id}",
+            Severity.Soon,
+            r.HeldJson is null
+                ? $"{r.CertificateName} waits for the answer of {r.Outside}."
+                : $"{r.Outside} answered for {r.CertificateName}, and not what was asked.",
+            "Nothing goes on until its answer is brought.",
+            r.HeldJson is null
+                ? "Carry its CSR there, and bring the answer."
+                : "Accept the answer as it is, or have it issued again as it was asked."
+        )
+        {
+            Command = r.HeldJson is null ? ShellCommand.Of($"beacon request csr {r.Id}") : ShellCommand.Of($"beacon request show {r.Id}"),
+            Link = $"/requests/{r.Id}",
+        };
+
+    private static Found Waiting(Request r) =>
+        new(
             ConcernSubject.Request,
             r.Id,
             ConcernKind.WaitingForApproval,
@@ -117,9 +145,7 @@ public sealed class ConcernKeeper(BeaconOptions options, TimeProvider clock)
         {
             Command = ShellCommand.Of($"beacon request show {r.Id}"),
             Link = $"/requests/{r.Id}",
-        });
-        await ReconcileAsync(db, ConcernSubject.Request, ids, [.. found], clock.GetUtcNow(), ct);
-    }
+        };
 
     /// <summary>Makes the rows of these subjects say what was found, and nothing else.</summary>
     /// <param name="kept">Rows that somebody else keeps.</param>

@@ -25,7 +25,11 @@ public sealed class HouseConcerns(
     public async Task<IReadOnlyList<Found>> FindAsync(CancellationToken ct)
     {
         var found = new List<Found>();
-        if (await db.Requests.CountAsync(r => r.State == RequestState.WaitingOutside && r.Approved, ct) is > 0 and var held)
+        if (
+            await db.Requests.CountAsync(r => r.State == RequestState.WaitingOutside && r.Approved && r.Outside == null, ct)
+            is > 0
+                and var held
+        )
             found.Add(
                 Of(
                     ConcernKind.AuthorityAway,

@@ -131,6 +131,14 @@ public sealed class DirectoryBook(IDirectory? directory, BeaconOptions options, 
         return owners.Where(o => o.Value.Count > 0).ToDictionary(o => o.Key, o => o.Value);
     }
 
+    /// <summary>Puts a certificate on a computer's object and takes others away.</summary>
+    public Task PublishAsync(string account, byte[] certificate, IReadOnlyList<byte[]> instead, CancellationToken ct) =>
+        AskAsync(async d =>
+        {
+            await d.PublishAsync(account, certificate, instead, ct);
+            return true;
+        });
+
     private static string AccountKey(string account) => "account:" + account.ToLowerInvariant();
 
     private async Task<Known<T>> GetAsync<T>(string key, Func<IDirectory, Task<T>> ask)

@@ -37,6 +37,25 @@ internal sealed class EmbeddedDirectory(string path) : IDirectory
         );
     }
 
+    /// <summary>A file has no objects: what is published stands in a folder beside it, one file for each computer.</summary>
+    public async Task PublishAsync(string account, byte[] certificate, IReadOnlyList<byte[]> instead, CancellationToken ct)
+    {
+        if (!Read().Computers.ContainsKey(account.ToLowerInvariant()))
+            return;
+        try
+        {
+            var folder = Directory.CreateDirectory(path + ".published").FullName;
+            var file = Path.Combine(folder, $"{account.TrimEnd('$').ToLowerInvariant()}.cer");
+            var making = file + ".making";
+            await File.WriteAllBytesAsync(making, certificate, ct);
+            File.Move(making, file, overwrite: true);
+        }
+        catch (Exception e) when (e is IOException or UnauthorizedAccessException)
+        {
+            throw Away(e.Message);
+        }
+    }
+
     private sealed record Content(
         IReadOnlyDictionary<string, DirectoryComputer> Computers,
         IReadOnlyDictionary<string, DirectoryPerson> People,

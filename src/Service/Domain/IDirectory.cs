@@ -47,6 +47,10 @@ public interface IDirectory
     /// <param name="name">As in <see cref="DirectoryPerson.Name"/>.</param>
     Task<DirectoryPerson?> PersonAsync(string name, CancellationToken ct);
 
+    /// <summary>Puts a certificate on a computer's object and takes others away; done again, it changes nothing.</summary>
+    /// <param name="account">As <c>WEB01$</c>.</param>
+    Task PublishAsync(string account, byte[] certificate, IReadOnlyList<byte[]> instead, CancellationToken ct);
+
     /// <summary>Which accounts have these DNS names, as their own or in a service principal. Names that nobody has are missing.</summary>
     Task<IReadOnlyDictionary<string, IReadOnlyList<string>>> OwnersAsync(IReadOnlyCollection<string> names, CancellationToken ct);
 }

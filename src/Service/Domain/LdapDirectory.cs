@@ -77,6 +77,43 @@ internal sealed class LdapDirectory(LdapSettings settings) : IDirectory, IDispos
     public Task<IReadOnlyDictionary<string, IReadOnlyList<string>>> OwnersAsync(IReadOnlyCollection<string> names, CancellationToken ct) =>
         RunAsync(c => Owners(c, names), ct);
 
+    public Task PublishAsync(string account, byte[] certificate, IReadOnlyList<byte[]> instead, CancellationToken ct) =>
+        RunAsync(c => Publish(c, account, certificate, instead), ct);
+
+    private bool Publish(LdapConnection c, string account, byte[] certificate, IReadOnlyList<byte[]> instead)
+    {
+        var shape = ShapeOf(c);
+        // RFC 4523 section 2.1 wants the option; the other schema has no such thing.
+        var attribute = shape.HasChain ? "userCertificate" : "userCertificate;binary";
+        var entries = Search(c, shape.Base, $"(&(objectClass=computer)(sAMAccountName={Escape(account)}))", 2, [attribute]);
+        if (entries is not [var entry])
+            return false;
+        var has = entry.Attributes[attribute] is { } a ? a.GetValues(typeof(byte[])).Cast<byte[]>().ToList() : [];
+        bool IsAmong(byte[] value, IEnumerable<byte[]> all) => all.Any(v => v.AsSpan().SequenceEqual(value));
+        var wanted = has.Where(v => !IsAmong(v, instead)).ToList();
+        if (!IsAmong(certificate, wanted))
+            wanted.Add(certificate);
+        else if (wanted.Count == has.Count)
+            return true;
+        var change = new DirectoryAttributeModification { Name = attribute, Operation = DirectoryAttributeOperation.Replace };
+        foreach (var value in wanted)
+            change.Add(value);
+        try
+        {
+            c.SendRequest(new ModifyRequest(entry.DistinguishedName, change));
+            return true;
+        }
+        catch (DirectoryOperationException e) when (e.Response?.ResultCode == ResultCode.InsufficientAccessRights)
+        {
+            throw new BeaconProblem(
+                ProblemCode.NotAllowed,
+                $"The service's account may not write userCertificate of {account}.",
+                "Grant its account that property on computers, or have the profile not publish.",
+                e
+            );
+        }
+    }
+
     private IReadOnlyList<DirectoryComputer> Computers(LdapConnection c, string filter)
     {
         var shape = ShapeOf(c);
@@ -255,6 +292,12 @@ internal sealed class LdapDirectory(LdapSettings settings) : IDirectory, IDispos
         {
             fresh = Connect();
             return Keep(fresh, work(fresh));
+        }
+        catch (BeaconProblem) when (fresh is not null)
+        {
+            // It answered: the connection is good.
+            _idle.Add(fresh);
+            throw;
         }
         catch (Exception e) when (e is DirectoryException or IOException or UnauthorizedAccessException or DllNotFoundException)
         {

@@ -63,6 +63,10 @@ public sealed class NameEvidence(DirectoryBook book, Resolver dns, DomainGroups 
         return said;
     }
 
+    /// <summary>Its account in the directory; null when it has none that may be used.</summary>
+    public async Task<string?> AccountOfAsync(Hosts.Host host, CancellationToken ct) =>
+        (await FindAsync(host, ct)).Value is { IsEnabled: true } c ? c.Account : null;
+
     private async Task<ComputerFacts?> ComputerAsync(Hosts.Host host, CancellationToken ct)
     {
         var known = await FindAsync(host, ct);

@@ -22,6 +22,14 @@ public sealed class Host
     public string? AnchorsJson { get; private set; }
     public DateTimeOffset? AgentCertificateEnds { get; private set; }
 
+    /// <summary>The public key that what only its agent may read is sealed to, Base64; null while it has not said.</summary>
+    public string? SealKey { get; private set; }
+
+    /// <summary>Intermediates and anchors of its store, as its agent said.</summary>
+    public string AuthoritiesJson { get; private set; } = "[]";
+
+    public void StoreHas(string? sealKey, string authoritiesJson) => (SealKey, AuthoritiesJson) = (sealKey, authoritiesJson);
+
     /// <summary>Who may order work on it: a person, or <c>group:NAME</c>.</summary>
     public string Owner { get; private set; } = DefaultOwner;
 
@@ -40,6 +48,18 @@ public sealed class Host
     /// <summary>What that account is known by, whatever it is called: an account that is made anew is another one.</summary>
     public string? AccountId { get; private set; }
 
+    /// <summary>The host whose agent reaches it: it is a device without an agent of its own. Null for a host with an agent.</summary>
+    public int? ViaHostId { get; private set; }
+
+    /// <summary>The kind of device, as <c>appliance</c>; null for a host with an agent.</summary>
+    public string? Device { get; private set; }
+
+    /// <summary>Where its agent reaches it; the credentials are known to that agent alone.</summary>
+    public string? DeviceAddress { get; private set; }
+
+    /// <summary>The host whose agent does its orders.</summary>
+    public int AgentHostId => ViaHostId ?? Id;
+
     public const string DefaultOwner = "group:administrators";
 
     /// <summary>How long a meeting is evidence.</summary>
@@ -55,6 +75,12 @@ public sealed class Host
             Account = account,
             AccountId = accountId,
         };
+
+    /// <summary>A device that an agent reaches: a host keeper said that it is there and what it is called.</summary>
+    public static Host OfDevice(string name, string owner) => new() { Name = name, Owner = owner };
+
+    public void ReachedBy(int viaHostId, string kind, string address, string owner) =>
+        (ViaHostId, Device, DeviceAddress, Owner, State, JoinCodeHash) = (viaHostId, kind, address, owner, HostState.Joined, null);
 
     /// <summary>It was removed, and an account joins under its name: what was is over, also who owned it.</summary>
     public void ComeBackAs(string account, string accountId) =>

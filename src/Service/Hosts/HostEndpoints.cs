@@ -84,6 +84,8 @@ public sealed class RemoveHost(
                 ?? throw new BeaconProblem(ProblemCode.NotFound, $"There is no host \"{name}\".", "See beacon host list.");
             host.ThrowIfGone();
             var now = clock.GetUtcNow();
+            if (host is { Device: not null, ViaHostId: { } via })
+                db.Orders.Add(WorkOrder.Of(now, via, KeepDevice.Content(host.Name, null), null, null));
             host.Remove();
             removed = host.Id;
             foreach (
@@ -156,6 +158,10 @@ internal static class HostEndpoints
                             [.. list.Select(s => offers.To(caller, s))],
                             JsonSerializer.Deserialize(host.EntriesJson, BeaconJson.Default.ListStoreEntryInfo)!
                         )
+                        {
+                            SealKey = host.SealKey,
+                            Authorities = JsonSerializer.Deserialize(host.AuthoritiesJson, BeaconJson.Default.ListStoreAuthorityInfo)!,
+                        }
                     );
                 }
             )
@@ -189,6 +195,12 @@ internal static class HostEndpoints
             )
             .Is(Operation.MeetHost);
 
+        g.MapPut(
+                "/{name}/device",
+                async (string name, DeviceWish body, KeepDevice keep, Caller caller, CancellationToken ct) =>
+                    TypedResults.Ok(new OrderAccepted(await keep.RunAsync(name, body, caller, ct)))
+            )
+            .Is(Operation.KeepDevice);
         g.MapDelete(
                 "/{name}",
                 async (string name, RemoveHost remove, BeaconDb db, Caller caller, CancellationToken ct) =>

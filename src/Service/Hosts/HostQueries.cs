@@ -96,5 +96,7 @@ public sealed class HostQueries(BeaconDb db, OrderDesk desk)
         )
         {
             Owner = h.Owner,
+            Device = h.Device,
+            DeviceAddress = h.DeviceAddress,
         };
 }

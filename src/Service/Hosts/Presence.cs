@@ -30,7 +30,7 @@ public sealed class Presence(AuthorityRegistry registry, BeaconOptions options, 
     public void Saw(int host) => _seen[host] = clock.GetUtcNow();
 
     public DateTimeOffset? LastSeen(Host h) =>
-        _seen.TryGetValue(h.Id, out var at) && (h.LastSeen is null || at > h.LastSeen) ? at : h.LastSeen;
+        _seen.TryGetValue(h.AgentHostId, out var at) && (h.LastSeen is null || at > h.LastSeen) ? at : h.LastSeen;
 
     public bool IsOnline(Host h) =>
         h.State == HostState.Joined && LastSeen(h) > clock.GetUtcNow() - TimeSpan.FromSeconds(options.HostAwaySeconds);
@@ -64,7 +64,9 @@ public sealed class Presence(AuthorityRegistry registry, BeaconOptions options, 
             return null;
         if (!_silentKnown)
         {
-            foreach (var id in await db.Hosts.Where(h => h.State == HostState.Joined).Select(h => h.Id).ToListAsync(ct))
+            foreach (
+                var id in await db.Hosts.Where(h => h.State == HostState.Joined && h.ViaHostId == null).Select(h => h.Id).ToListAsync(ct)
+            )
                 _seen.TryAdd(id, DateTimeOffset.MinValue);
             _silentKnown = true;
         }

@@ -17,7 +17,8 @@ namespace OrderlyBeacon.Service.Hosts;
 public sealed class TakeReport(BeaconDb db, JudgeLook judge, KnownNames known, Presence presence, Changes changes, TimeProvider clock)
 {
     private const int MostServices = 5000,
-        MostEntries = 5000;
+        MostEntries = 5000,
+        MostAuthorities = 200;
 
     public async Task RunAsync(int hostId, AgentReport report, CancellationToken ct)
     {
@@ -73,9 +74,16 @@ public sealed class TakeReport(BeaconDb db, JudgeLook judge, KnownNames known, P
         changes.Tell("host", host.Name);
     }
 
+    /// <summary>What is kept of a host was changed otherwise: its next report is taken whole.</summary>
+    public void TakeNextWhole(int host) => presence.Forget(host);
+
+    /// <summary>Names that services have may be others.</summary>
+    public void NamesChanged() => known.Changed();
+
     public LookInfo Judge(LookReport look, string host) => judge.Run(look, host);
 
-    private static void Keep(Host host, AgentReport report, DateTimeOffset now) =>
+    private static void Keep(Host host, AgentReport report, DateTimeOffset now)
+    {
         host.Reported(
             now,
             report.AgentVersion,
@@ -84,6 +92,11 @@ public sealed class TakeReport(BeaconDb db, JudgeLook judge, KnownNames known, P
             ProblemOf(report) is { } problem ? JsonSerializer.Serialize(problem, BeaconJson.Default.ProblemInfo) : null,
             report.Anchors is null ? null : Shapes.Json(report.Anchors.Take(20))
         );
+        host.StoreHas(
+            report.SealKey is { Length: < 200 } key ? key : null,
+            JsonSerializer.Serialize([.. (report.Authorities ?? []).Take(MostAuthorities)], BeaconJson.Default.ListStoreAuthorityInfo)
+        );
+    }
 
     /// <summary>What is as it was stays the row that it is.</summary>
     private async Task KeepEntriesAsync(int hostId, IReadOnlyList<StoreEntryInfo> entries, CancellationToken ct)

@@ -82,7 +82,11 @@ internal static class ProfileWords
             p.MayAsk,
             p.Approvals,
             p.AuthorityDepth
-        );
+        )
+        {
+            ReleaseTo = p.ReleaseTo,
+            Published = p.Published,
+        };
 
     /// <summary>A profile from its definition.</summary>
     /// <param name="kept">What a definition does not say is taken from here: whom it is for, whether the host's own name is the only one.</param>
@@ -129,6 +133,8 @@ internal static class ProfileWords
                 Approvals = d.Approvals,
                 AuthorityDepth = d.AuthorityDepth,
                 Use = kept?.Use ?? ProfileUse.People,
+                ReleaseTo = [.. d.ReleaseTo.Select(g => g.Trim()).Where(g => g.Length > 0).Distinct()],
+                Published = d.Published,
             };
         }
         catch (BeaconProblem p)
@@ -201,6 +207,8 @@ internal static class ProfileWords
             ("mayAsk", List(d.MayAsk)),
             ("approvals", d.Approvals.ToString()),
             ("authorityDepth", d.AuthorityDepth?.ToString() ?? ""),
+            ("releaseTo", List(d.ReleaseTo)),
+            ("published", Yes(d.Published)),
         ];
 
     public static IReadOnlyList<ProfileDifference> Differences(ProfileDefinition before, ProfileDefinition after) =>

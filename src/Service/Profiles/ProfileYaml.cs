@@ -67,13 +67,14 @@ internal static class ProfileYaml
                     throw Bad($"The field {needed} is missing.", "Add it.");
             // What is left out has a meaning of its own.
             var o = json.AsObject();
-            foreach (var list in new[] { "keys", "keyUsage", "extendedKeyUsage", "mayAsk" })
+            foreach (var list in new[] { "keys", "keyUsage", "extendedKeyUsage", "mayAsk", "releaseTo" })
                 o.TryAdd(list, new JsonArray());
             foreach (var word in new[] { "purpose", "fixed" })
                 o.TryAdd(word, "");
             o.TryAdd("subject", "request");
             o.TryAdd("approvals", 0);
             o.TryAdd("authorityDepth", null);
+            o.TryAdd("published", false);
             o.TryAdd("names", new JsonObject());
             var names = o["names"]!.AsObject();
             names.TryAdd("hostNames", true);

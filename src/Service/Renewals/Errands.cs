@@ -1,4 +1,5 @@
 using OrderlyBeacon.Service.Authorities;
+using OrderlyBeacon.Service.Domain;
 using OrderlyBeacon.Service.Health;
 using OrderlyBeacon.Service.Publishing;
 
@@ -15,6 +16,7 @@ internal sealed class Errands(
 {
     private static readonly TimeSpan PushEvery = TimeSpan.FromSeconds(2),
         CollectEvery = TimeSpan.FromSeconds(6),
+        PublishEvery = TimeSpan.FromSeconds(10),
         // Not at once: at the start there is enough to do.
         FirstHealth = TimeSpan.FromSeconds(12);
 
@@ -24,6 +26,15 @@ internal sealed class Errands(
             options.Pushes.Length == 0
                 ? Task.CompletedTask
                 : EachAsync("pushes", TimeSpan.Zero, PushEvery, (s, ct) => s.GetRequiredService<PushPublished>().RunAsync(ct), stopping),
+            options.Directory.Length == 0
+                ? Task.CompletedTask
+                : EachAsync(
+                    "publish editions",
+                    TimeSpan.Zero,
+                    PublishEvery,
+                    (s, ct) => s.GetRequiredService<PublishEditions>().RunAsync(ct),
+                    stopping
+                ),
             EachAsync(
                 "collect the parent's answer",
                 TimeSpan.Zero,

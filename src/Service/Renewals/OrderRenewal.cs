@@ -5,7 +5,6 @@ using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Journal;
 using OrderlyBeacon.Core.Profiles;
 using OrderlyBeacon.Core.Rights;
-using OrderlyBeacon.Service.Authorities;
 using OrderlyBeacon.Service.Certificates;
 using OrderlyBeacon.Service.Notices;
 using OrderlyBeacon.Service.People;
@@ -24,7 +23,6 @@ public sealed class OrderRenewal(
     BeaconDb db,
     DecideAgain again,
     CarryOutRequest carryOut,
-    AuthorityRegistry registry,
     WorkBell bell,
     Changes changes,
     TimeProvider clock
@@ -48,6 +46,12 @@ public sealed class OrderRenewal(
                 $"\"{certificate.Name}\" was issued for a CSR; its key is not on a host of ours.",
                 "Whoever has the key makes the next request."
             );
+        if (certificate.IsBrought)
+            throw new BeaconProblem(
+                ProblemCode.WrongState,
+                $"\"{certificate.Name}\" was brought from elsewhere; nothing here may issue it anew as it is.",
+                $"Request it here under its name: beacon request new --as {certificate.Name}; the services bound to it move along."
+            );
         var host = await db.Hosts.SingleAsync(h => h.Id == hostId, ct);
         host.ThrowIfGone();
         if (
@@ -59,11 +63,13 @@ public sealed class OrderRenewal(
         )
             return open;
 
-        var renewed = await RetryNextEditionAsync(certificate, hostId, now, ct) is { } retried
-            ? new Renewed(retried, null)
-            : await RequestAsync(certificate, host, actor, now, ct);
+        // What did not get into a device is made anew: the device keeps one request at a time.
+        var renewed =
+            host.Device is null && await RetryNextEditionAsync(certificate, hostId, now, ct) is { } retried
+                ? new Renewed(retried, null)
+                : await RequestAsync(certificate, host, actor, now, ct);
         await write.CommitAsync(ct);
-        bell.Ring(hostId);
+        bell.Ring(host.AgentHostId);
         changes.Tell("certificate", certificate.Name);
         return renewed.Order ?? throw renewed.Problem!;
     }
@@ -103,7 +109,7 @@ public sealed class OrderRenewal(
                 bound.Select(b => b.Port).FirstOrDefault(p => p is not null),
                 null,
                 null,
-                CarryOutRequest.Anchors(registry)
+                carryOut.Anchors()
             ),
             certificate.Id,
             null
@@ -129,6 +135,15 @@ public sealed class OrderRenewal(
     {
         if (await WaitingAsync(certificate, ct) is { } waiting)
             return new(null, NeedsApproval(certificate, waiting, $"request {waiting} is still waiting."));
+        if (certificate.Outside is { } authority && await OutThereAsync(certificate, ct) is { } there)
+            return new(
+                null,
+                new(
+                    ProblemCode.WrongState,
+                    $"Request {there} waits for the answer of {authority} already.",
+                    $"Carry its CSR there (beacon request csr {there}), and bring the answer: beacon request answer FILE."
+                )
+            );
         var request = new Request
         {
             At = now,
@@ -141,6 +156,7 @@ public sealed class OrderRenewal(
             NamesJson = certificate.NamesJson,
             Key = certificate.Key,
             Life = certificate.Life,
+            Outside = certificate.Outside,
         };
         var decided = await again.RunAsync(request, host, certificate, ct);
         request.Grant(DecideAgain.Json(decided));
@@ -174,6 +190,12 @@ public sealed class OrderRenewal(
     private async Task<long?> WaitingAsync(Certificate c, CancellationToken ct) =>
         await db
             .Requests.Where(r => r.CertificateName == c.Name && r.Cause == "renewal" && r.State == RequestState.WaitingForApproval)
+            .Select(r => (long?)r.Id)
+            .FirstOrDefaultAsync(ct);
+
+    private async Task<long?> OutThereAsync(Certificate c, CancellationToken ct) =>
+        await db
+            .Requests.Where(r => r.CertificateName == c.Name && r.Outside != null && r.State == RequestState.WaitingOutside)
             .Select(r => (long?)r.Id)
             .FirstOrDefaultAsync(ct);
 

@@ -3,13 +3,15 @@ using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Service.Authorities;
 using OrderlyBeacon.Service.Bindings;
 using OrderlyBeacon.Service.Certificates;
+using OrderlyBeacon.Service.Outside;
+using OrderlyBeacon.Service.Profiles;
 using OrderlyBeacon.Service.Storage;
 using OrderlyBeacon.Service.Work;
 
 namespace OrderlyBeacon.Service.Requests;
 
 /// <summary>What follows when all names of a host's request are granted: its certificate, its planned bindings, the order to its agent. Inside the caller's transaction.</summary>
-public sealed class CarryOutRequest(BeaconDb db, AuthorityRegistry registry)
+public sealed class CarryOutRequest(BeaconDb db, AuthorityRegistry registry, OutsideBook outside, ProfileCatalogue profiles)
 {
     public async Task<WorkOrder> RunAsync(Request request, DateTimeOffset now, CancellationToken ct)
     {
@@ -22,6 +24,7 @@ public sealed class CarryOutRequest(BeaconDb db, AuthorityRegistry registry)
         else if (request.RenewAfter is { } after)
             certificate.ChangePolicy(new(after, certificate.NewKey, certificate.Automatic));
         certificate.Wish(request.Profile, request.Subject, request.NamesJson, request.Key, request.Life);
+        certificate.SignedBy(request.Outside);
         certificate.Waiting();
         await db.SaveChangesAsync(ct);
 
@@ -30,12 +33,13 @@ public sealed class CarryOutRequest(BeaconDb db, AuthorityRegistry registry)
         await db.SaveChangesAsync(ct);
         var bound = await BoundServicesAsync(certificate.Id, ct);
         request.WaitForHost(certificate.Id);
+        var host = await db.Hosts.AsNoTracking().SingleAsync(h => h.Id == request.HostId, ct);
         var order = WorkOrder.Of(
             now,
-            request.HostId!.Value,
+            host.AgentHostId,
             new Order(
                 0,
-                OrderKind.Obtain,
+                request.Outside is null ? OrderKind.Obtain : OrderKind.Prepare,
                 certificate.Name,
                 request.Subject,
                 names,
@@ -45,8 +49,12 @@ public sealed class CarryOutRequest(BeaconDb db, AuthorityRegistry registry)
                 request.Port ?? bound.Select(b => b.Port).FirstOrDefault(p => p is not null),
                 null,
                 null,
-                Anchors(registry)
-            ),
+                Anchors()
+            )
+            {
+                Releasable = IsReleasable(request),
+                Device = host.Device is null ? null : host.Name,
+            },
             certificate.Id,
             request.Id
         );
@@ -55,6 +63,9 @@ public sealed class CarryOutRequest(BeaconDb db, AuthorityRegistry registry)
         request.CarriedBy(order.Id);
         return order;
     }
+
+    /// <summary>Whether its key is made as one that may leave the host.</summary>
+    public bool IsReleasable(Request request) => profiles.Get(request.Profile).Releasable;
 
     /// <summary>A service serves one certificate: an older plan for it gives way.</summary>
     public async Task PlanBindingAsync(int certificateId, int hostId, string service, int? port, CancellationToken ct)
@@ -83,6 +94,12 @@ public sealed class CarryOutRequest(BeaconDb db, AuthorityRegistry registry)
         ];
 
     /// <summary>Root and issuers, DER in Base64, root first.</summary>
-    public static IReadOnlyList<string> Anchors(AuthorityRegistry registry) =>
-        [.. registry.All.OrderByDescending(x => x.IsSelfIssued).Select(x => Convert.ToBase64String(x.Der.Span))];
+    public IReadOnlyList<string> Anchors() =>
+        [
+            .. registry
+                .All.Concat(outside.Anchors)
+                .Concat(outside.Intermediates)
+                .OrderByDescending(x => x.IsSelfIssued)
+                .Select(x => Convert.ToBase64String(x.Der.Span)),
+        ];
 }

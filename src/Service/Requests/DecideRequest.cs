@@ -68,8 +68,8 @@ public sealed class DecideRequest(
             throw refused;
         if (decided?.Granted is null)
             return;
-        if (request.HostId is { } h)
-            bell.Ring(h);
+        if (await HostOfAsync(request, ct) is { } about)
+            bell.Ring(about.AgentHostId);
         else
             await FinishAsync(request, decided, caller.Actor, ct);
         changes.Tell("request", id.ToString());
@@ -131,7 +131,10 @@ public sealed class DecideRequest(
         var open = await db
             .Requests.AsNoTracking()
             .Where(r =>
-                (r.State == RequestState.WaitingForApproval || r.State == RequestState.WaitingOutside) && r.Approved && r.HostId == null
+                (r.State == RequestState.WaitingForApproval || r.State == RequestState.WaitingOutside)
+                && r.Approved
+                && r.HostId == null
+                && r.Outside == null
             )
             .OrderBy(r => r.Id)
             .Take(50)
@@ -217,6 +220,12 @@ public sealed class DecideRequest(
         var now = clock.GetUtcNow();
         if (request.OrderId is { } o && await db.Orders.SingleAsync(x => x.Id == o, ct) is { IsOpen: true } order)
             order.Cancel(now);
+        // What is in use goes on; the next try comes by itself, so that nobody forgets it.
+        if (
+            request.Outside is not null
+            && await db.Certificates.FirstOrDefaultAsync(c => c.Id == request.CertificateId, ct) is { HasEdition: true } existing
+        )
+            existing.ActAt(now.AddDays(1));
         await db.Note(now, caller.Actor, JournalAction.RequestWithdrawn, $"request {id}");
         await write.CommitAsync(ct);
         changes.Tell("request", id.ToString());

@@ -38,7 +38,19 @@ public sealed class Request
     public string FindingsJson { get; init; } = "[]";
     public string Key { get; init; } = "";
     public string? Life { get; init; }
-    public byte[]? Csr { get; init; }
+    public byte[]? Csr { get; internal set; }
+
+    /// <summary>The authority that is not ours which signs it; null when ours does.</summary>
+    public string? Outside { get; init; }
+
+    /// <summary>SHA-256 over the public key that an answer from outside must have; null until its CSR is made.</summary>
+    public string? AnswerKey { get; private set; }
+
+    /// <summary>An answer that differs from what was asked, and waits for somebody's decision.</summary>
+    public string? HeldJson { get; private set; }
+
+    /// <summary>The certificates of that answer, PEM.</summary>
+    public string? HeldChain { get; private set; }
     public string BindToJson { get; init; } = "[]";
     public int? Port { get; init; }
     public double? RenewAfter { get; init; }
@@ -64,7 +76,7 @@ public sealed class Request
     /// <summary>It was granted and given to its host, and when the CSR came it was not granted any more.</summary>
     public void RefuseLate(string reason)
     {
-        Move(RequestState.Refused, RequestState.WaitingForHost);
+        Move(RequestState.Refused, RequestState.WaitingForHost, RequestState.WaitingOutside);
         (Reason, DecidedBy) = (reason, "rules");
     }
 
@@ -79,6 +91,28 @@ public sealed class Request
     {
         Move(RequestState.WaitingOutside, RequestState.Draft, RequestState.WaitingForApproval, RequestState.WaitingOutside);
         (Approved, Reason) = (true, why);
+    }
+
+    /// <summary>Its host has made the key and the CSR: somebody carries it to an authority that is not ours.</summary>
+    public void WaitForAnswer(byte[] csr, string key)
+    {
+        Move(RequestState.WaitingOutside, RequestState.WaitingForHost);
+        (Csr, AnswerKey) = (csr, key);
+    }
+
+    /// <summary>An answer came that is not what was asked for.</summary>
+    public void Hold(string heldJson, string chain)
+    {
+        Move(RequestState.WaitingOutside, RequestState.WaitingOutside);
+        (HeldJson, HeldChain) = (heldJson, chain);
+    }
+
+    /// <summary>The answer from outside is on record.</summary>
+    public void Answered(string? by)
+    {
+        Move(RequestState.Issued, RequestState.WaitingOutside);
+        (HeldJson, HeldChain, Reason) = (null, null, null);
+        DecidedBy = by ?? DecidedBy;
     }
 
     /// <summary>One more person approves.</summary>

@@ -164,6 +164,8 @@ internal static class RequestEndpoints
         var outcome = read.Overall switch
         {
             Core.Profiles.Verdict.Granted when read.Host is null => "It would be issued at once.",
+            Core.Profiles.Verdict.Granted when wish.Outside is { Length: > 0 } outside =>
+                $"{read.Host!.Name} makes the key and the CSR at once. Somebody carries the CSR to {outside} and brings the answer; it is put in place then.",
             Core.Profiles.Verdict.Granted =>
                 $"It would be issued at once: {read.Host!.Name} makes the key{(read.BindTo.Count > 0 ? " and puts the certificate into " + string.Join(", ", read.BindTo) : "")}.",
             Core.Profiles.Verdict.NeedsApproval => read.Decided.PeopleNeeded > 1
@@ -233,6 +235,8 @@ internal static class RequestEndpoints
                 Approvals = x.r.Approvals,
                 Amendments = x.r.Amendments,
                 From = x.r.From,
+                Outside = x.r.Outside,
+                Held = x.r.HeldJson is { } held ? JsonSerializer.Deserialize(held, BeaconJson.Default.HeldAnswer) : null,
                 Subject = x.r.Subject,
                 Life = x.r.Life,
                 Differences = x.Existing is null ? [] : Differences(x.r, x.Existing),

@@ -45,7 +45,7 @@ public sealed class SubmitRequest(
             await write.CommitAsync(ct);
         }
         if (read.Overall == Verdict.Granted && read.Host is not null)
-            bell.Ring(read.Host.Id);
+            bell.Ring(read.Host.AgentHostId);
         else if (read.Overall == Verdict.Granted)
             await IssueAsync(request, read, caller.Actor, ct);
         changes.Tell("request", request.Id.ToString());
@@ -74,6 +74,7 @@ public sealed class SubmitRequest(
             RenewAfter = wish.RenewAfter,
             Note = wish.Note,
             From = caller.From,
+            Outside = string.IsNullOrWhiteSpace(wish.Outside) ? null : wish.Outside,
         };
 
     private async Task MoveOnAsync(Request request, ReadWish read, CancellationToken ct)

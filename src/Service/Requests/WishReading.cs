@@ -13,6 +13,7 @@ using OrderlyBeacon.Service.Certificates;
 using OrderlyBeacon.Service.Domain;
 using OrderlyBeacon.Service.Enrolment;
 using OrderlyBeacon.Service.Hosts;
+using OrderlyBeacon.Service.Outside;
 using OrderlyBeacon.Service.People;
 using OrderlyBeacon.Service.Profiles;
 using OrderlyBeacon.Service.Rights;
@@ -53,6 +54,7 @@ public sealed class WishReading(
     DecideEnrolment decide,
     NameEvidence evidence,
     AuthorityRegistry registry,
+    OutsideBook outside,
     Hosts.Presence presence
 )
 {
@@ -63,6 +65,9 @@ public sealed class WishReading(
     {
         var profile = profiles.GetFor(string.IsNullOrWhiteSpace(wish.Profile) ? "server" : wish.Profile, caller.Groups);
         CheckShape(wish);
+        // What that authority wants in a subject was said once, and stands in the place of the profile's own.
+        if (!string.IsNullOrWhiteSpace(wish.Outside))
+            profile = profile with { Fixed = SubjectOf(outside.Get(wish.Outside)), Subject = SubjectSource.Request };
         var csr = wish.Csr is null ? null : CertificationRequest.Read(Encoding.UTF8.GetBytes(wish.Csr));
         var host = wish.Host is null ? null : await FindJoinedAsync(wish.Host, ct);
         if (host is not null)
@@ -78,6 +83,11 @@ public sealed class WishReading(
         [
             .. asked.Select(a => AlternativeName.TryParse(a, out var n, out _) ? n : null).OfType<AlternativeName>().Distinct(),
         ];
+        if (host?.Device is not null && (wish.BindTo is { Count: > 0 } || !string.IsNullOrWhiteSpace(wish.Outside)))
+            throw Bad(
+                "A device makes its own request and puts the answer in place by itself.",
+                "Leave out the services and the authority outside."
+            );
         if (existing.Row is null && !isAuthority)
             CertificateNaming.ThrowIfOfAnotherHost(existing.Name, names);
         var subject = SubjectDecision.Decide(wish.Subject, csr?.Subject, names, profile);
@@ -115,8 +125,16 @@ public sealed class WishReading(
         };
     }
 
+    private static DistinguishedName SubjectOf(OutsideAuthority authority) =>
+        authority.Subject.Length == 0 ? DistinguishedName.Empty : DistinguishedName.Parse(authority.Subject);
+
     private static void CheckShape(NewRequest wish)
     {
+        if (!string.IsNullOrWhiteSpace(wish.Outside) && wish.Host is null)
+            throw Bad(
+                "An authority outside signs for a host's key here; a CSR that was made elsewhere needs no help on its way there.",
+                "Give the host that shall make the key."
+            );
         if (wish.Host is not null && wish.Csr is not null)
             throw Bad("A host makes its own request; a CSR comes without one.", "Give either a host or a CSR.");
         if (wish.Host is null && wish.Csr is null)

@@ -43,6 +43,12 @@ public sealed class RevokeEdition(BeaconDb db, AnnounceRevocations announce, Tim
     )
     {
         var certificate = await db.Certificates.SingleAsync(c => c.Id == edition.CertificateId, ct);
+        if (!edition.IsOurs)
+            throw new BeaconProblem(
+                ProblemCode.WrongState,
+                $"The edition {edition.Serial} of \"{certificate.Name}\" was not issued here, so nothing here can revoke it.",
+                $"Ask who issued it: {Core.Issuing.X509.Read(edition.Der).Issuer}."
+            );
         edition.Revoke(now, reason);
         if (reason is RevocationReason.KeyCompromise or RevocationReason.CaCompromise)
             await BurntKey.AddAsync(db, edition, now, ct);

@@ -27,6 +27,7 @@ public sealed class RevokeMany(BeaconDb db, AnnounceRevocations announce, TimePr
         {
             var now = clock.GetUtcNow();
             editions = await (await SelectAsync(wish, ct))
+                .Where(e => e.GenerationId != Edition.NoGeneration)
                 .Where(e => e.NotAfter > now && (e.RevokedAt == null || e.RevocationReason == (int)RevocationReason.CertificateHold))
                 .OrderBy(e => e.Id)
                 .Take(Most + 1)

@@ -20,7 +20,8 @@ public sealed class Offers(BeaconOptions options)
             Operation.SubmitRequest,
         ],
         Deciding = [Operation.ApproveRequest, Operation.AmendRequest, Operation.RefuseRequest],
-        OnRequest = [Operation.ApproveRequest, Operation.AmendRequest, Operation.RefuseRequest, Operation.WithdrawRequest];
+        OnRequest =
+        [Operation.ApproveRequest, Operation.AmendRequest, Operation.RefuseRequest, Operation.WithdrawRequest, Operation.AcceptAnswer];
 
     /// <summary>What the caller's groups do not allow, whatever it is about.</summary>
     public IReadOnlyList<Denied> Of(Who who) => Of(who, null, Enum.GetValues<Operation>().Where(o => RightsTable.Of(o).Role != Role.Agent));

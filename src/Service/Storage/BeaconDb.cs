@@ -11,6 +11,7 @@ using OrderlyBeacon.Service.Certificates;
 using OrderlyBeacon.Service.Concerns;
 using OrderlyBeacon.Service.Journal;
 using OrderlyBeacon.Service.Keeping;
+using OrderlyBeacon.Service.Outside;
 using OrderlyBeacon.Service.People;
 using OrderlyBeacon.Service.Profiles;
 using OrderlyBeacon.Service.Requests;
@@ -49,6 +50,7 @@ public sealed class BeaconDb(DbContextOptions<BeaconDb> options, WriteGate gate,
     public DbSet<Consent> Consents => Set<Consent>();
     public DbSet<OpenConcern> Concerns => Set<OpenConcern>();
     public DbSet<StoredEntry> StoredEntries => Set<StoredEntry>();
+    public DbSet<OutsideAuthority> Outside => Set<OutsideAuthority>();
     public DbSet<CertificateName> CertificateNames => Set<CertificateName>();
 
     /// <summary>Takes the write lock and opens a transaction; disposing without commit undoes everything.</summary>
@@ -143,6 +145,7 @@ public sealed class BeaconDb(DbContextOptions<BeaconDb> options, WriteGate gate,
             e.HasIndex(x => x.AgentNextThumbprint).IsUnique();
             e.Property(x => x.Owner).HasDefaultValue("group:administrators").ValueGeneratedNever();
             e.Property(x => x.MetJson).HasDefaultValue("{}").ValueGeneratedNever();
+            e.Property(x => x.AuthoritiesJson).HasDefaultValue("[]").ValueGeneratedNever();
         });
         b.Entity<BurntKey>(e => e.HasKey(x => x.Fingerprint));
         b.Entity<Consent>(e => e.HasIndex(x => x.Hash));
@@ -189,6 +192,7 @@ public sealed class BeaconDb(DbContextOptions<BeaconDb> options, WriteGate gate,
             e.HasIndex(x => x.Thumbprint);
             e.HasIndex(x => x.RevokedAt);
             e.HasIndex(x => x.RevocationChangedAt);
+            e.HasIndex(x => x.PublishAt);
             e.HasIndex(x => x.NotAfter);
             // Covers what is counted and sorted of those in use.
             e.HasIndex(x => new
@@ -206,6 +210,7 @@ public sealed class BeaconDb(DbContextOptions<BeaconDb> options, WriteGate gate,
             e.HasIndex(x => x.State);
             e.HasIndex(x => x.CertificateId);
             e.HasIndex(x => x.CertificateName);
+            e.HasIndex(x => x.AnswerKey);
             e.Property(x => x.Version).IsConcurrencyToken();
         });
         b.Entity<WorkOrder>(e =>
@@ -217,6 +222,13 @@ public sealed class BeaconDb(DbContextOptions<BeaconDb> options, WriteGate gate,
         {
             e.HasKey(x => x.Sequence);
             e.Property(x => x.Sequence).ValueGeneratedNever();
+        });
+        b.Entity<OutsideAuthority>(e =>
+        {
+            e.Ignore(x => x.Anchors);
+            e.Ignore(x => x.Intermediates);
+            e.Ignore(x => x.FetchFrom);
+            e.HasIndex(x => x.Name).IsUnique();
         });
         b.Entity<AnsweredPost>(e => e.HasKey(x => x.Key));
         b.Entity<CertificateName>(e =>

@@ -14,6 +14,9 @@ public sealed class StoredEntry
     public string? Issuer { get; private init; }
     public DateTimeOffset NotAfter { get; private init; }
     public bool InUse { get; private init; }
+    public string? Label { get; private init; }
+    public bool Releasable { get; private init; }
+    public bool Archived { get; private init; }
 
     public static StoredEntry Of(int hostId, StoreEntryInfo e) =>
         new()
@@ -26,10 +29,13 @@ public sealed class StoredEntry
             Issuer = e.Issuer,
             NotAfter = e.NotAfter,
             InUse = e.Live,
+            Label = e.Label,
+            Releasable = e.Releasable,
+            Archived = e.Archived,
         };
 
     /// <summary>Whether the agent says the same as before.</summary>
     public bool Is(StoreEntryInfo e) =>
-        (Certificate, Serial, Thumbprint, Key, Issuer, NotAfter, InUse)
-        == (e.Certificate, e.Serial, e.Thumbprint, e.Key, e.Issuer, e.NotAfter, e.Live);
+        (Certificate, Serial, Thumbprint, Key, Issuer, NotAfter, InUse, Label, Releasable, Archived)
+        == (e.Certificate, e.Serial, e.Thumbprint, e.Key, e.Issuer, e.NotAfter, e.Live, e.Label, e.Releasable, e.Archived);
 }

@@ -4,12 +4,13 @@ using OrderlyBeacon.Core.Issuing;
 using OrderlyBeacon.Core.Paths;
 using OrderlyBeacon.Core.Revocation;
 using OrderlyBeacon.Service.Authorities;
+using OrderlyBeacon.Service.Outside;
 using OrderlyBeacon.Service.Revocations;
 
 namespace OrderlyBeacon.Service.Trust;
 
 /// <summary>Turns what an agent met into what clients make of it.</summary>
-public sealed class JudgeLook(AuthorityRegistry registry, CrlShelf crls, TimeProvider clock)
+public sealed class JudgeLook(AuthorityRegistry registry, OutsideBook outside, CrlShelf crls, TimeProvider clock)
 {
     private RevocationStanding StandingOf(X509 issuer, X509 certificate) =>
         RevocationStanding.Judge(certificate, issuer, crls.ListsOf(issuer), registry.All, clock.GetUtcNow());
@@ -23,7 +24,14 @@ public sealed class JudgeLook(AuthorityRegistry registry, CrlShelf crls, TimePro
         try
         {
             var served = r.Chain.Take(LookReport.MostCertificates).Select(c => X509.Read(Convert.FromBase64String(c))).ToList();
-            var verdict = LookJudge.Judge(r.ServerName, served, registry.Anchors, registry.All, clock.GetUtcNow(), StandingOf);
+            var verdict = LookJudge.Judge(
+                r.ServerName,
+                served,
+                [.. registry.Anchors, .. outside.Anchors],
+                [.. registry.All, .. outside.Intermediates],
+                clock.GetUtcNow(),
+                StandingOf
+            );
             return Info(r, from, verdict.Accepted, (Contracts.Severity)(int)verdict.Severity, [.. verdict.Problems.Select(Problem)]) with
             {
                 ChainSteps = verdict.Path?.Steps ?? [],

@@ -28,7 +28,7 @@ public sealed class AnswerCsr(
         var order =
             await db.Orders.AsNoTracking().FirstOrDefaultAsync(o => o.Id == orderId && o.HostId == host.Id, ct)
             ?? throw new BeaconProblem(ProblemCode.NotFound, $"There is no order {orderId} for {host.Name}.", "Poll for work again.");
-        if (!order.IsOpen || order.RequestId is not { } requestId)
+        if (!order.IsOpen || order.Kind != OrderKind.Obtain || order.RequestId is not { } requestId)
             throw new BeaconProblem(ProblemCode.WrongState, $"Order {orderId} asks for no certificate now.", "Poll for work again.");
         var csr = CertificationRequest.Read(System.Text.Encoding.UTF8.GetBytes(csrText)).ThrowIfUnusable();
         var fingerprint = csr.PublicKey.Fingerprint();
@@ -41,8 +41,11 @@ public sealed class AnswerCsr(
                     "The order ends here; a new request is made with a new key."
                 );
         var request = await db.Requests.AsNoTracking().SingleAsync(r => r.Id == requestId, ct);
-        await CheckCsrAsync(csr, fingerprint, request, ct);
-        var granted = await GrantAsync(request, host, ct);
+        await CheckCsrAsync(db, csr, request, ct);
+        // A device's order is done by the agent of another host; what is decided is the device's.
+        var about = request.HostId == host.Id ? host : await db.Hosts.AsNoTracking().SingleAsync(h => h.Id == request.HostId, ct);
+        about.ThrowIfGone();
+        var granted = await GrantAsync(request, about, ct);
         var recorded = await issue.RunAsync(
             granted,
             csr.PublicKey,
@@ -58,8 +61,10 @@ public sealed class AnswerCsr(
         return Answer(X509.Read(recorded.Der).Serial.Hex, recorded.Der);
     }
 
-    private async Task CheckCsrAsync(CertificationRequest csr, string fingerprint, Request request, CancellationToken ct)
+    /// <summary>Whether a CSR asks for what was granted, with a key of its own.</summary>
+    internal static async Task CheckCsrAsync(BeaconDb db, CertificationRequest csr, Request request, CancellationToken ct)
     {
+        var fingerprint = csr.PublicKey.Fingerprint();
         if (await db.Editions.AnyAsync(e => e.KeyFingerprint == fingerprint, ct))
             throw new BeaconProblem(
                 ProblemCode.KeyNotAllowed,

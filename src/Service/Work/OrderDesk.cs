@@ -30,10 +30,10 @@ public sealed class OrderDesk(BeaconDb db, WorkBell bell, Hosts.Presence presenc
 
     /// <summary>Places an order that changes nothing and waits for its answer.</summary>
     /// <exception cref="BeaconProblem">What the agent reports, or <see cref="ProblemCode.HostAway"/> when it does not answer in time.</exception>
-    public async Task<WorkOrder> AskAsync(Hosts.Host host, Order content, TimeSpan patience, CancellationToken ct)
+    public async Task<WorkOrder> AskAsync(Hosts.Host host, Order content, TimeSpan patience, CancellationToken ct, Noted? noted = null)
     {
         ThrowIfAway(host);
-        var order = await PlaceAsync(host, content, null, ct);
+        var order = await PlaceAsync(host, content, noted, ct);
         var until = clock.GetUtcNow() + patience;
         while (true)
         {

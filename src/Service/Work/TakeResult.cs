@@ -5,9 +5,11 @@ using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Journal;
 using OrderlyBeacon.Core.Renewal;
 using OrderlyBeacon.Service.Certificates;
+using OrderlyBeacon.Service.Domain;
 using OrderlyBeacon.Service.Hosts;
 using OrderlyBeacon.Service.Notices;
 using OrderlyBeacon.Service.Storage;
+using OrderlyBeacon.Service.Stores;
 using OrderlyBeacon.Service.Trust;
 
 namespace OrderlyBeacon.Service.Work;
@@ -16,8 +18,9 @@ namespace OrderlyBeacon.Service.Work;
 public sealed class TakeResult(
     BeaconDb db,
     TakeReport reports,
-    Hosts.Presence presence,
-    Enrolment.KnownNames known,
+    TakeBrought brought,
+    TakePrepared prepared,
+    PublishEditions publish,
     WorkBell bell,
     Changes changes,
     TimeProvider clock
@@ -25,7 +28,7 @@ public sealed class TakeResult(
 {
     public async Task RunAsync(Hosts.Host host, long orderId, OrderResult result, CancellationToken ct)
     {
-        presence.Forget(host.Id);
+        reports.TakeNextWhole(host.Id);
         string? certificateName = null;
         await using (var write = await db.BeginWriteAsync(ct))
         {
@@ -37,7 +40,12 @@ public sealed class TakeResult(
             var now = clock.GetUtcNow();
             var looks = (result.Looks ?? []).Take(50).Select(l => reports.Judge(l, host.Name)).ToList();
             order.End(result, JsonSerializer.Serialize(looks, BeaconJson.Default.ListLookInfo), now);
-            if (order.CertificateId is { } id && order.Kind is OrderKind.Obtain or OrderKind.Bind)
+            if (order is { Kind: OrderKind.Prepare, CertificateId: not null } && result.Done)
+                certificateName = await prepared.RunAsync(host, order, result, now, ct);
+            else if (
+                order.CertificateId is { } id
+                && order.Kind is OrderKind.Obtain or OrderKind.Bind or OrderKind.Prepare or OrderKind.Complete
+            )
             {
                 var certificate = await db.Certificates.SingleAsync(c => c.Id == id, ct);
                 certificateName = certificate.Name;
@@ -46,11 +54,14 @@ public sealed class TakeResult(
                 else
                     await FailAsync(host, order, certificate, result, now, ct);
             }
+            else if (order is { Kind: OrderKind.Store, Content.Store.Act: StoreAct.Import } && result.Done)
+                foreach (var told in await brought.RunAsync(host, result, ct))
+                    order.AddStep(told);
             else if (order.Kind == OrderKind.Unbind && result.Done)
                 await UnboundAsync(host, order, result, now, ct);
             await write.CommitAsync(ct);
         }
-        known.Changed();
+        reports.NamesChanged();
         bell.Ended(orderId);
         changes.Tell("order", orderId.ToString());
         if (certificateName is not null)
@@ -67,15 +78,15 @@ public sealed class TakeResult(
     )
     {
         var editions = await db.Editions.Where(e => e.CertificateId == certificate.Id && e.State != EditionState.Previous).ToListAsync(ct);
-        var edition =
-            order.Kind == OrderKind.Obtain
-                ? editions.SingleOrDefault(e => e.RequestId == order.RequestId)
-                : editions.SingleOrDefault(e => e.Serial == order.Content.Serial);
+        var edition = order.Kind is OrderKind.Obtain or OrderKind.Complete
+            ? editions.SingleOrDefault(e => e.RequestId == order.RequestId)
+            : editions.SingleOrDefault(e => e.Serial == order.Content.Serial);
         if (edition is null)
             return;
         foreach (var e in editions.Where(e => e.Id != edition.Id))
             e.Supersede();
         edition.Promote();
+        publish.Settled(certificate, edition, now);
         certificate.Settled(certificate.Policy.PlannedFor(edition.NotBefore, edition.NotAfter, edition.Serial));
         await TakeServicesAsync(host, order, result, edition.Serial, now, ct);
         var services = order.Content.Services ?? [];

@@ -345,6 +345,9 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                     b.Property<long?>("NextActionAt")
                         .HasColumnType("INTEGER");
 
+                    b.Property<string>("Outside")
+                        .HasColumnType("TEXT");
+
                     b.Property<string>("Owner")
                         .IsRequired()
                         .HasColumnType("TEXT");
@@ -439,6 +442,9 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                     b.Property<int>("ProfileRevision")
                         .HasColumnType("INTEGER");
 
+                    b.Property<long?>("PublishAt")
+                        .HasColumnType("INTEGER");
+
                     b.Property<long?>("RequestId")
                         .HasColumnType("INTEGER");
 
@@ -469,6 +475,8 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                     b.HasIndex("KeyFingerprint");
 
                     b.HasIndex("NotAfter");
+
+                    b.HasIndex("PublishAt");
 
                     b.HasIndex("RequestId")
                         .IsUnique();
@@ -573,6 +581,17 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                     b.Property<string>("AnchorsJson")
                         .HasColumnType("TEXT");
 
+                    b.Property<string>("AuthoritiesJson")
+                        .IsRequired()
+                        .HasColumnType("TEXT")
+                        .HasDefaultValue("[]");
+
+                    b.Property<string>("Device")
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("DeviceAddress")
+                        .HasColumnType("TEXT");
+
                     b.Property<string>("EntriesJson")
                         .IsRequired()
                         .HasColumnType("TEXT");
@@ -603,7 +622,13 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                     b.Property<string>("ProblemJson")
                         .HasColumnType("TEXT");
 
+                    b.Property<string>("SealKey")
+                        .HasColumnType("TEXT");
+
                     b.Property<int>("State")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<int?>("ViaHostId")
                         .HasColumnType("INTEGER");
 
                     b.HasKey("Id");
@@ -675,6 +700,48 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                     b.HasKey("Id");
 
                     b.ToTable("Restores");
+                });
+
+            modelBuilder.Entity("OrderlyBeacon.Service.Outside.OutsideAuthority", b =>
+                {
+                    b.Property<int>("Id")
+                        .ValueGeneratedOnAdd()
+                        .HasColumnType("INTEGER");
+
+                    b.Property<string>("AnchorsPem")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("FetchFromJson")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("IntermediatesPem")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("Name")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("Note")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("Subject")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("Title")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.HasKey("Id");
+
+                    b.HasIndex("Name")
+                        .IsUnique();
+
+                    b.ToTable("Outside");
                 });
 
             modelBuilder.Entity("OrderlyBeacon.Service.People.Person", b =>
@@ -775,6 +842,9 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                         .IsRequired()
                         .HasColumnType("TEXT");
 
+                    b.Property<string>("AnswerKey")
+                        .HasColumnType("TEXT");
+
                     b.Property<string>("ApprovalsJson")
                         .IsRequired()
                         .HasColumnType("TEXT");
@@ -813,6 +883,12 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                     b.Property<string>("From")
                         .HasColumnType("TEXT");
 
+                    b.Property<string>("HeldChain")
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("HeldJson")
+                        .HasColumnType("TEXT");
+
                     b.Property<int?>("HostId")
                         .HasColumnType("INTEGER");
 
@@ -835,6 +911,9 @@ namespace OrderlyBeacon.Service.Storage.Migrations
 
                     b.Property<long?>("OrderId")
                         .HasColumnType("INTEGER");
+
+                    b.Property<string>("Outside")
+                        .HasColumnType("TEXT");
 
                     b.Property<int?>("Port")
                         .HasColumnType("INTEGER");
@@ -869,6 +948,8 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                         .HasColumnType("INTEGER");
 
                     b.HasKey("Id");
+
+                    b.HasIndex("AnswerKey");
 
                     b.HasIndex("CertificateId");
 
@@ -971,6 +1052,9 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                         .ValueGeneratedOnAdd()
                         .HasColumnType("INTEGER");
 
+                    b.Property<bool>("Archived")
+                        .HasColumnType("INTEGER");
+
                     b.Property<string>("Certificate")
                         .IsRequired()
                         .HasColumnType("TEXT");
@@ -987,7 +1071,13 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                     b.Property<string>("Key")
                         .HasColumnType("TEXT");
 
+                    b.Property<string>("Label")
+                        .HasColumnType("TEXT");
+
                     b.Property<long>("NotAfter")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<bool>("Releasable")
                         .HasColumnType("INTEGER");
 
                     b.Property<string>("Serial")

@@ -1,0 +1,15 @@
+using OrderlyBeacon.Agent.Devices;
+using OrderlyBeacon.Agent.Store;
+using OrderlyBeacon.Agent.Swap;
+
+namespace OrderlyBeacon.Agent.Orders;
+
+/// <summary>What an agent keeps in its folder, besides its own identity.</summary>
+internal sealed record AgentState(CertificateStore Store, SwapJournal Journal, BoundBook Bounds, SealKey SealKey, DeviceBook Devices)
+{
+    public static AgentState Of(string folder)
+    {
+        var sealKey = new SealKey(folder);
+        return new(new(Path.Combine(folder, "store")), new(folder), new(folder), sealKey, new(folder, sealKey));
+    }
+}

@@ -1,0 +1,85 @@
+using Microsoft.EntityFrameworkCore;
+using OrderlyBeacon.Contracts;
+using OrderlyBeacon.Core;
+using OrderlyBeacon.Core.Journal;
+using OrderlyBeacon.Core.Names;
+using OrderlyBeacon.Core.Rights;
+using OrderlyBeacon.Service.Enrolment;
+using OrderlyBeacon.Service.Notices;
+using OrderlyBeacon.Service.People;
+using OrderlyBeacon.Service.Rights;
+using OrderlyBeacon.Service.Storage;
+using OrderlyBeacon.Service.Work;
+
+namespace OrderlyBeacon.Service.Hosts;
+
+/// <summary>Says that a device is there and which host's agent reaches it. How to get into it is sealed to that agent: the service does not know.</summary>
+public sealed class KeepDevice(
+    BeaconDb db,
+    OrderDesk desk,
+    KnownNames known,
+    Rights.Owners owners,
+    WorkBell bell,
+    Changes changes,
+    TimeProvider clock
+)
+{
+    public static readonly IReadOnlyList<string> Kinds = ["appliance"];
+
+    /// <param name="sealedAccess">Null has the agent forget it.</param>
+    public static Order Content(string device, string? sealedAccess) =>
+        new(0, OrderKind.KeepDevice, null, null, null, null, null, null, null, null, null, null) { Device = device, Sealed = sealedAccess };
+
+    /// <returns>The order by which its agent tries to get in.</returns>
+    public async Task<long> RunAsync(string name, DeviceWish wish, Caller caller, CancellationToken ct)
+    {
+        var dns = DnsName.Parse(name);
+        if (dns.IsWildcard || !dns.Ascii.Contains('.'))
+            throw Bad($"\"{name}\" is no full name.", "Give the device's full name, as clients use it.");
+        if (!Kinds.Contains(wish.Kind))
+            throw Bad($"\"{wish.Kind}\" is no kind of device that is known.", $"Use {string.Join(" or ", Kinds)}.");
+        if (!Uri.TryCreate(wish.Address, UriKind.Absolute, out var address) || address.Scheme != "https")
+            throw Bad($"\"{wish.Address}\" is no address of a device.", "Write it as https://HOST:PORT.");
+        var via = await FindHost.ByNameAsync(db, wish.Via, ct);
+        MayAct.ThrowUnless(Operation.KeepDevice, caller, MayAct.Of(via));
+        if (via.Device is not null)
+            throw Bad($"{via.Name} is a device itself.", "Give the host whose agent reaches it.");
+        desk.ThrowIfAway(via);
+        if (wish.Owner is { } owner)
+            await owners.CheckAsync(owner, ct);
+        long order;
+        await using (var write = await db.BeginWriteAsync(ct))
+        {
+            var now = clock.GetUtcNow();
+            var row = await db.Hosts.FirstOrDefaultAsync(h => h.Name == dns.Ascii, ct);
+            if (row is { Device: null, State: not HostState.Removed })
+                throw new BeaconProblem(
+                    ProblemCode.AlreadyExists,
+                    $"{dns.Ascii} is a host with an agent of its own, or is invited as one.",
+                    $"Remove it first: beacon host remove {dns.Ascii}."
+                );
+            if (row is { State: not HostState.Removed })
+                MayAct.ThrowUnless(Operation.KeepDevice, caller, MayAct.Of(row));
+            if (row is null)
+                db.Hosts.Add(row = Host.OfDevice(dns.Ascii, via.Owner));
+            row.ReachedBy(via.Id, wish.Kind, address.GetLeftPart(UriPartial.Authority), wish.Owner ?? row.Owner);
+            var placed = WorkOrder.Of(now, via.Id, Content(dns.Ascii, wish.Sealed), null, null);
+            db.Orders.Add(placed);
+            await db.Note(
+                now,
+                caller.Actor,
+                JournalAction.DeviceKept,
+                dns.Ascii,
+                $"{wish.Kind} at {row.DeviceAddress}, by the agent of {via.Name}"
+            );
+            await write.CommitAsync(ct);
+            order = placed.Id;
+        }
+        known.Changed();
+        bell.Ring(via.Id);
+        changes.Tell("host", dns.Ascii);
+        return order;
+    }
+
+    private static BeaconProblem Bad(string what, string cure) => new(ProblemCode.InputInvalid, what, cure);
+}

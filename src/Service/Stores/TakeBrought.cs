@@ -1,0 +1,100 @@
+using System.Text;
+using Microsoft.EntityFrameworkCore;
+using OrderlyBeacon.Contracts;
+using OrderlyBeacon.Core;
+using OrderlyBeacon.Core.Formats;
+using OrderlyBeacon.Core.Issuing;
+using OrderlyBeacon.Core.Journal;
+using OrderlyBeacon.Service.Certificates;
+using OrderlyBeacon.Service.Outside;
+using OrderlyBeacon.Service.Storage;
+
+namespace OrderlyBeacon.Service.Stores;
+
+/// <summary>Puts on record what was brought into a host's store, so that it can be bound, looked after and told of before its end. It grants no name to anybody.</summary>
+public sealed class TakeBrought(BeaconDb db, RecordBrought record, TimeProvider clock)
+{
+    private const int Most = 50;
+
+    /// <summary>Inside the transaction that ends the order.</summary>
+    /// <returns>What a person should know, for the order.</returns>
+    public async Task<IReadOnlyList<string>> RunAsync(Hosts.Host host, OrderResult result, CancellationToken ct)
+    {
+        var told = new List<string>();
+        foreach (var taken in (result.Taken ?? []).Take(Most))
+            try
+            {
+                await OneAsync(host, taken, ct);
+                await db.SaveChangesAsync(ct);
+            }
+            catch (BeaconProblem p)
+            {
+                told.Add($"\"{taken.Certificate}\" is in the store, and not on record here: {p.Message} {p.Cure}");
+            }
+        return told;
+    }
+
+    private async Task OneAsync(Hosts.Host host, TakenEntry taken, CancellationToken ct)
+    {
+        var leaf = X509.Read(Armor.Read(Encoding.ASCII.GetBytes(taken.Chain)).Blocks[0].Der);
+        if (await db.Editions.FirstOrDefaultAsync(e => e.Thumbprint == leaf.Thumbprint.Hex, ct) is { } known)
+        {
+            await PairAsync(host, known, taken, ct);
+            return;
+        }
+        var row = await db.Certificates.FirstOrDefaultAsync(c => c.Name == taken.Certificate, ct);
+        if (row is not null && row.HostId != host.Id)
+            throw new BeaconProblem(
+                ProblemCode.AlreadyExists,
+                $"There is a certificate named \"{taken.Certificate}\" elsewhere already.",
+                "Import it again with a name of its own (client: --as NAME)."
+            );
+        if (row is null)
+        {
+            var names = Shapes.Json(leaf.Names.Select(n => n.ToString()));
+            db.Certificates.Add(
+                row = Certificate.OfImport(
+                    taken.Certificate,
+                    host.Id,
+                    host.Owner,
+                    leaf.Subject.ToString(),
+                    names,
+                    leaf.PublicKey.Spec.ToString()
+                )
+            );
+            await db.SaveChangesAsync(ct);
+        }
+        await record.RunAsync(
+            row,
+            null,
+            leaf,
+            EditionState.Current,
+            host.Owner,
+            Actor.Agent(host.Name),
+            $"brought into the store of {host.Name}",
+            ct
+        );
+    }
+
+    /// <summary>An edition that is on record, issued here for a CSR or answered outside: its key turned out to be on this host.</summary>
+    private async Task PairAsync(Hosts.Host host, Edition known, TakenEntry taken, CancellationToken ct)
+    {
+        var row = await db.Certificates.SingleAsync(c => c.Id == known.CertificateId, ct);
+        if (row.HostId == host.Id && row.Name == taken.Certificate)
+            return;
+        if (row.HostId is not null || row.Name != taken.Certificate)
+            throw new BeaconProblem(
+                ProblemCode.AlreadyExists,
+                $"It is on record as \"{row.Name}\"{(row.HostId is null ? "" : ", on another host")}.",
+                row.HostId is null ? $"Import it again under that name: --as \"{row.Name}\"." : "Nothing to do."
+            );
+        row.LiesOn(host.Id);
+        await db.Note(
+            clock.GetUtcNow(),
+            Actor.Agent(host.Name),
+            JournalAction.CertificateStored,
+            row.Name,
+            $"serial {known.Serial} is paired with its key in the store of {host.Name}"
+        );
+    }
+}

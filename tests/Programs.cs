@@ -89,6 +89,9 @@ internal static class Own
     public static readonly string Agent = Of("agent", "beacon-agent");
     public static readonly string Service = Of("service", "beacond");
 
+    /// <summary>The stand-ins are for the demo and tests alone: they are run as they were built.</summary>
+    public static string StandIns => Path.Combine(AppContext.BaseDirectory, "stand-ins");
+
     private static string Of(string folder, string program) =>
         Environment.GetEnvironmentVariable("BEACON_PROGRAMS") == "out"
             ? Path.Combine(Programs.Root, "out", folder, program)

@@ -41,3 +41,7 @@ export const shellWord = (word: string): string =>
   /^[\w.\-/:@+,=]+$/.test(word) ? word : `'${word.replaceAll("'", "'\\''")}'`;
 
 export const shortHost = (name: string): string => name.split('.')[0] ?? name;
+
+/** As people call an issuer or a subject; the whole name belongs into a title. */
+export const commonName = (name: string | null): string =>
+  /(?:^|,)CN=((?:\\.|[^,])+)/.exec(name ?? '')?.[1] ?? name ?? '';

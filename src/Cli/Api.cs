@@ -110,6 +110,13 @@ internal sealed class Api : IDisposable
         }
     }
 
+    /// <summary>A POST that says it all by its address.</summary>
+    public async Task<string> PostAsync(string path, CancellationToken ct)
+    {
+        using var answer = await ProvenAsync(() => new(HttpMethod.Post, path), ct);
+        return await answer.Content.ReadAsStringAsync(ct);
+    }
+
     /// <summary>A call that may want the password once more: where there is a terminal it is asked for, and the call repeated.</summary>
     public async Task<HttpResponseMessage> ProvenAsync(Func<HttpRequestMessage> make, CancellationToken ct)
     {

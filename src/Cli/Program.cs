@@ -24,6 +24,8 @@ internal static class Program
         new(["profile"], ProfileCommands.All),
         new(["directory"], DirectoryCommands.All),
         new(["store"], StoreCommands.All),
+        new(["outside"], OutsideCommands.All),
+        new(["device"], DeviceCommands.All),
         new(["backup"], BackupCommand.All),
         new(["cert", "inspect"], CertificateCommands.All),
         new(["authority", "journal"], AuthorityCommands.All),

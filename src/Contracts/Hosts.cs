@@ -22,6 +22,9 @@ public sealed record HostInfo(
     /// <summary>The kind of device that it is, reached by another host's agent; null for a host with an agent of its own.</summary>
     public string? Device { get; init; }
 
+    /// <summary>The host whose agent reaches it.</summary>
+    public string? Via { get; init; }
+
     /// <summary>Where that agent reaches it.</summary>
     public string? DeviceAddress { get; init; }
 

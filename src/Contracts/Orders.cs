@@ -14,6 +14,13 @@ public sealed record OrderInfo(
     ProblemInfo? Problem,
     BindPlan? Plan,
     IReadOnlyList<LookInfo> Looks
-);
+)
+{
+    /// <summary>The request that it carries out; null when it carries out none.</summary>
+    public long? Request { get; init; }
+
+    /// <summary>The device that it is about, reached by the host's agent.</summary>
+    public string? Device { get; init; }
+}
 
 public sealed record OrderAccepted(long Order);

@@ -43,6 +43,9 @@ public sealed record RequestPreview(
 {
     /// <summary>Names of the services to bind that would be left out: each needs a word.</summary>
     public IReadOnlyList<string> Uncovered { get; init; } = [];
+
+    /// <summary>The authority that is not ours which would sign it: dates and addresses are up to it.</summary>
+    public string? Outside { get; init; }
 }
 
 public sealed record RequestInfo(

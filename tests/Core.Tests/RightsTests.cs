@@ -17,6 +17,7 @@ public sealed class RightsTests
         Refusing = "--- --- yyy yyy yyy --- --- --- --- ---",
         Administering = "--- --- --- --- yyy --- --- --- --- ---",
         KeepingHosts = "--- --- --- --- yyy --- --- yyy --- ---",
+        KeepingOwnHosts = "--- --- --- --- yy- --- --- y-- --- ---",
         KeepingAuthorities = "--- --- --- --- yyy --- --- --- yyy ---",
         Auditing = "--- --- --- --- yyy --- --- --- --- yyy",
         AgentsOwn = "--- --- --- --- --- y-- --- --- --- ---";
@@ -28,17 +29,22 @@ public sealed class RightsTests
         [Reading] = """
             GetToday GetLookahead ListHosts GetHost ListStore ListServices GetService ListProfiles GetProfile
             GetProfileRevision CompareProfileRevisions ExportProfile ListRequests GetRequest ListCertificates GetCertificate ExportCertificate FindEditions
+            CompareCertificates GetRequestCsr ListOutside
             ListAuthorities GetAuthorityRequest RehearseRenewal GetHealth CheckHealth ListJournal GetOrder ListenToChanges GetMetrics GetDirectory FindInDirectory
             """,
         [Requesting] = "Look RefreshDirectory",
-        [Own] = "MeetHost PlanBinding BindService UnbindService ComposeRequest PreviewRequest SubmitRequest RenewCertificate ChangePolicy",
+        [Own] = """
+            MeetHost PlanBinding BindService UnbindService ComposeRequest PreviewRequest SubmitRequest RenewCertificate ChangePolicy TakeAnswer
+            ImportToStore RelabelEntry UndoLabel ArchiveEntry RestoreEntry RemoveEntry ExportEntry ExportKey
+            """,
         [OwnRequest] = "WithdrawRequest",
-        [Approving] = "ApproveRequest AmendRequest",
+        [Approving] = "ApproveRequest AmendRequest AcceptAnswer",
         [Refusing] = "RefuseRequest",
         [KeepingHosts] = "InviteHost GiveHost RemoveHost",
+        [KeepingOwnHosts] = "KeepDevice",
         [KeepingAuthorities] = """
             ChangeProfile ImportProfile CopyProfile OfferProfile WithdrawProfile RevokeCertificate ReleaseCertificate RevokeMany IssueCrl InstallAuthorityAnswer
-            PublishRootCrl BeginRenewal AskParent TakeUpGeneration UndoRenewal
+            PublishRootCrl BeginRenewal AskParent TakeUpGeneration UndoRenewal KeepOutside ForgetOutside
             """,
         [Auditing] = "ListPeople ListConsents",
         [Administering] = "AddPerson UnlockPerson RegroupPerson ResetPassword RemovePerson GiveConsent GiveCertificate TakeBackup",
@@ -49,6 +55,7 @@ public sealed class RightsTests
     private const string Fresh = """
         AddPerson RegroupPerson ResetPassword RemovePerson GiveConsent GiveHost ChangeProfile ImportProfile CopyProfile OfferProfile WithdrawProfile GiveCertificate
         RevokeMany InstallAuthorityAnswer PublishRootCrl BeginRenewal AskParent TakeUpGeneration UndoRenewal TakeBackup
+        KeepOutside ForgetOutside ExportKey
         """;
 
     private static readonly Who[] Callers =
@@ -108,7 +115,8 @@ public sealed class RightsTests
             Assert.True(right.Fresh == fresh.Contains(operation), operation.ToString());
         // Only those who look after something are asked, so nobody else can be worn down by the question.
         Assert.All(
-            RightsTable.All.Where(r => r.Value.Fresh),
+            // A key that has left its host cannot be called back: whoever may take it is asked.
+            RightsTable.All.Where(r => r.Value.Fresh && r.Key != Operation.ExportKey),
             r => Assert.Contains(r.Value.Role, new[] { Role.Administrator, Role.HostKeeper, Role.AuthorityKeeper })
         );
     }

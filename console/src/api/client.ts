@@ -33,6 +33,9 @@ export type ProfileDetail = Schemas['ProfileDetail'];
 export type PersonInfo = Schemas['PersonInfo'];
 export type ConsentInfo = Schemas['ConsentInfo'];
 export type Denied = Schemas['Denied'];
+export type ExportForm = Schemas['ExportForm'];
+export type StoredEntry = Schemas['StoredEntryInfo'];
+export type OutsideInfo = Schemas['OutsideInfo'];
 export type Operation = keyof operations;
 
 /** An RFC 9457 answer of ours: what is wrong, and what mends it. */

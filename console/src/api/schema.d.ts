@@ -2070,6 +2070,8 @@ export interface components {
             owner?: string;
             /** @description The kind of device that it is, reached by another host's agent; null for a host with an agent of its own. */
             device?: null | string;
+            /** @description The host whose agent reaches it. */
+            via?: null | string;
             /** @description Where that agent reaches it. */
             deviceAddress?: null | string;
             /** @description What the caller may not do with it. */
@@ -2368,6 +2370,11 @@ export interface components {
             problem: null | components["schemas"]["ProblemInfo"];
             plan: null | components["schemas"]["BindPlan"];
             looks: components["schemas"]["LookInfo"][];
+            /**
+             * Format: int64
+             * @description The request that it carries out; null when it carries out none.
+             */
+            request?: null | number;
         };
         /**
          * @description What an agent can be ordered to do.
@@ -2696,6 +2703,8 @@ export interface components {
             outcome: string;
             /** @description Names of the services to bind that would be left out: each needs a word. */
             uncovered?: string[];
+            /** @description The authority that is not ours which would sign it: dates and addresses are up to it. */
+            outside?: null | string;
         };
         /** @enum {unknown} */
         RequestState: "draft" | "waiting-for-approval" | "waiting-outside" | "waiting-for-host" | "issued" | "refused" | "withdrawn";

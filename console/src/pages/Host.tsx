@@ -1,8 +1,9 @@
 import { Group, Loader, Stack, Title } from '@mantine/core';
 import { useQuery } from '@tanstack/react-query';
-import { Link, useParams } from 'react-router';
+import { useParams } from 'react-router';
 import { api, take } from '../api/client';
 import { CommandLine, Facts, Failure } from '../components/Bits';
+import { HostStore } from '../components/HostStore';
 import { HostState } from '../components/HostState';
 import { Looks } from '../components/Looks';
 import { ServiceTable } from '../components/ServiceTable';
@@ -31,6 +32,12 @@ export function Host() {
         <Facts
           rows={[
             ['Last seen', when(h.lastSeen, now)],
+            [
+              'Device',
+              h.device
+                ? `${h.device} at ${h.deviceAddress}, reached by the agent of ${shortHost(h.via ?? '')}`
+                : null,
+            ],
             ['Agent', h.agentVersion],
             [
               'Its certificate',
@@ -53,38 +60,7 @@ export function Host() {
         </Title>
         <Looks looks={data.services.flatMap((s) => (s.look ? [s.look] : []))} now={now} />
       </section>
-      <section className="sheet scroll">
-        <Title order={3} fz="md">
-          Store
-        </Title>
-        <table className="rows">
-          <thead>
-            <tr>
-              <th scope="col">Certificate</th>
-              <th scope="col">Serial</th>
-              <th scope="col">Ends</th>
-              <th scope="col">Use</th>
-            </tr>
-          </thead>
-          <tbody>
-            {data.entries.map((e) => (
-              <tr key={e.serial}>
-                <td>
-                  <Link to={`/certificates/${encodeURIComponent(e.certificate)}`}>{e.certificate}</Link>
-                </td>
-                <td className="mono">{e.serial}</td>
-                <td className="nowrap">{when(e.notAfter, now)}</td>
-                <td>{e.live ? 'in use' : 'kept'}</td>
-              </tr>
-            ))}
-            {data.entries.length === 0 && (
-              <tr>
-                <td colSpan={4}>Its store is empty. Request a certificate for it.</td>
-              </tr>
-            )}
-          </tbody>
-        </table>
-      </section>
+      <HostStore detail={data} now={now} />
       <CommandLine command={`beacon host show ${shortHost(h.name)}`} />
     </Stack>
   );

@@ -37,6 +37,7 @@ const wishOf = (
   profile: string,
   key: string | null,
   label: string,
+  outside: string,
 ): NewRequest => ({
   host,
   profile,
@@ -50,7 +51,17 @@ const wishOf = (
   port: null,
   renewAfter: null,
   note: null,
+  outside: outside || null,
 });
+
+/** What a key costs the servers that use it, and who cannot use it. */
+const keyWords: Record<string, string> = {
+  'ec-p256': 'quick; every current client',
+  'ec-p384': 'some three times the work of ec-p256',
+  'rsa-2048': 'a good ten times the work of ec-p256; for old clients',
+  'rsa-3072': 'three times the work of rsa-2048',
+  'rsa-4096': 'seven times the work of rsa-2048; handshakes get slow',
+};
 
 export function NewCertificate() {
   const denied = useDenied();
@@ -160,8 +171,14 @@ function Wish({ host, first, profiles }: { host: HostDetail; first: string; prof
   const [profile, setProfile] = useState('server');
   const [key, setKey] = useState<string | null>(null);
   const [label, setLabel] = useState('');
+  const [outside, setOutside] = useState('');
+  const authorities = useQuery({
+    queryKey: ['outside'],
+    queryFn: () => take(api.GET('/api/v1/outside')),
+    staleTime: 600_000,
+  });
   const [leaveOut, setLeaveOut] = useState<string[]>([]);
-  const wish = wishOf(host.host.name, names, bindTo, profile, key, label);
+  const wish = wishOf(host.host.name, names, bindTo, profile, key, label, outside);
   const [asked] = useDebouncedValue(JSON.stringify(wish), 250);
   const any = (wish.names ?? []).length > 0;
   const preview = useQuery({
@@ -187,6 +204,7 @@ function Wish({ host, first, profiles }: { host: HostDetail; first: string; prof
     ...bindTo.map((b) => `--bind-to ${shellWord(b)}`),
     ...leaveOut.map((n) => `--leave-out ${shellWord(n)}`),
     profile === 'server' ? '' : `--profile ${profile}`,
+    outside && `--outside ${shellWord(outside)}`,
     '--preview',
   ]
     .filter((p) => p)
@@ -307,7 +325,11 @@ function Wish({ host, first, profiles }: { host: HostDetail; first: string; prof
                 label="Key"
                 placeholder="ec-p256"
                 clearable
-                data={profiles.find((p) => p.value === profile)?.keys ?? []}
+                data={(profiles.find((p) => p.value === profile)?.keys ?? []).map((k) => ({
+                  value: k,
+                  label: keyWords[k] ? `${k}: ${keyWords[k]}` : k,
+                }))}
+                comboboxProps={{ width: 380, position: 'bottom-start' }}
                 value={key}
                 onChange={setKey}
               />
@@ -321,6 +343,23 @@ function Wish({ host, first, profiles }: { host: HostDetail; first: string; prof
                 }}
               />
             </Group>
+            {!!authorities.data?.length && !host.host.device && (
+              <Select
+                size="xs"
+                mt="xs"
+                label="Signed by"
+                description="One outside is asked by hand: you carry the CSR there and bring the answer"
+                data={[
+                  { value: '', label: 'our own authority, at once' },
+                  ...authorities.data.map((o) => ({ value: o.name, label: `${o.title}, outside, by hand` })),
+                ]}
+                value={outside}
+                allowDeselect={false}
+                onChange={(v) => {
+                  setOutside(v ?? '');
+                }}
+              />
+            )}
           </section>
         </Stack>
         <section className="sheet" aria-label="Preview" aria-live="polite">
@@ -385,8 +424,8 @@ function Preview({ data, now }: { data: RequestPreview; now: number }) {
             ['Names', c.names.map((n) => <div key={n}>{n}</div>)],
             ['Subject', c.subject],
             ['Issuer', c.issuer],
-            ['From', when(c.notBefore, now)],
-            ['Until', when(c.notAfter, now)],
+            ['From', data.outside ? null : when(c.notBefore, now)],
+            ['Until', data.outside ? `as ${data.outside} decides` : when(c.notAfter, now)],
             [
               'Renewal',
               data.plannedRenewal ? `${when(data.plannedRenewal, now)}, by itself, with a new key` : null,

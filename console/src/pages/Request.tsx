@@ -7,6 +7,7 @@ import { CommandLine, Facts, Failure } from '../components/Bits';
 import { NotOffered, Offered } from '../components/Offered';
 import { isDenied, useSession } from '../components/session';
 import { OrderProgress } from '../components/OrderProgress';
+import { OutsideRequest } from '../components/OutsideRequest';
 import { requestSeverity } from '../components/requests';
 import { State } from '../components/State';
 import { Verdicts } from '../components/Verdicts';
@@ -45,6 +46,7 @@ export function Request() {
             ['For', data.host ?? 'a CSR'],
             ['Subject', data.subject],
             ['Profile', data.profile],
+            ['Signed by', data.outside ? `${data.outside}, an authority outside` : null],
             ['Key', data.key],
             [
               'Asked for by',
@@ -101,6 +103,7 @@ export function Request() {
           ))}
         </Group>
       )}
+      {data.state === 'waiting-outside' && data.outside && <OutsideRequest request={data} />}
       {data.state === 'waiting-for-approval' && <Decide request={data} />}
       <Withdraw request={data} />
       <CommandLine command={`beacon request show ${data.number}`} />

@@ -6,10 +6,7 @@ import { api, take } from '../api/client';
 import { CommandLine, Failure } from '../components/Bits';
 import { More } from '../components/More';
 import { useNow } from '../components/useNow';
-import { shellWord, shortHost, when } from '../words';
-
-/** As people call an issuer; its whole name is in the title. */
-const commonName = (issuer: string | null) => /(?:^|,)CN=((?:\\.|[^,])+)/.exec(issuer ?? '')?.[1] ?? issuer;
+import { commonName, shellWord, shortHost, when } from '../words';
 
 /** Which host has this certificate, this key, this issuer: the stores of all hosts, searched by the service. */
 export function Stores() {
@@ -97,6 +94,7 @@ export function Stores() {
               <tr>
                 <th scope="col">Host</th>
                 <th scope="col">Certificate</th>
+                <th scope="col">Label</th>
                 <th scope="col">Serial</th>
                 <th scope="col">Expires</th>
                 <th scope="col">Use</th>
@@ -112,17 +110,18 @@ export function Stores() {
                   <td>
                     <Link to={`/certificates/${encodeURIComponent(e.certificate)}`}>{e.certificate}</Link>
                   </td>
+                  <td>{e.label}</td>
                   <td className="mono" title={`SHA-256 ${e.thumbprint}${e.key ? ` · key ${e.key}` : ''}`}>
                     {e.serial}
                   </td>
                   <td className="nowrap">{when(e.notAfter, now)}</td>
-                  <td className="nowrap">{e.inUse ? 'in use' : 'kept'}</td>
+                  <td className="nowrap">{e.archived ? 'archived' : e.inUse ? 'in use' : 'kept'}</td>
                   <td title={e.issuer ?? ''}>{commonName(e.issuer)}</td>
                 </tr>
               ))}
               {rows.length === 0 && (
                 <tr>
-                  <td colSpan={6}>
+                  <td colSpan={7}>
                     {search || issuer || inUse
                       ? 'No host has such a certificate or key.'
                       : 'No host has a certificate of ours yet.'}

@@ -67,6 +67,8 @@ internal sealed class StoreWork(CertificateStore store, BoundBook bounds, SealKe
             // A key that is on the host already keeps what was settled for it.
             var releasable = here is null ? content.Releasable : content.Releasable && IsReleasable(leaf.PublicKey);
             var entry = store.Adopt(name, here ?? key! + "\n", chain, order.Id, releasable);
+            if (store.InUse(name) is null)
+                AtomicFiles.Link(store.InUseLink(name), store.LinkTargetFor(entry));
             if (wish.Label is { Length: > 0 } label && pairs.Count == 1)
                 steps.AddRange(_labels.Give(entry, label));
             steps.Add(
@@ -202,7 +204,7 @@ internal sealed class StoreWork(CertificateStore store, BoundBook bounds, SealKe
             throw new BeaconProblem(
                 ProblemCode.WrongState,
                 $"{string.Join(", ", services)} serve{(services.Count == 1 ? "s" : "")} it: without it they would not start again.",
-                "Bind them to another certificate first, or put them back as they were: beacon service unbind."
+                "Bind them to another certificate first, or put them back as they were: beacon unbind."
             );
     }
 

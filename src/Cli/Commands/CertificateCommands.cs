@@ -24,6 +24,7 @@ internal static class CertificateCommands
                 RevocationCommands.Release(name),
                 RevocationCommands.RevokeAll(),
                 Find(),
+                AnswerCommands.Compare(),
                 Export(name),
                 Policy(name),
                 Give(name),
@@ -175,7 +176,7 @@ internal static class CertificateCommands
                                     ? $"{Orange("◆")} {(e.RevocationReason == "certificate-hold" ? $"on hold since {at.UtcDateTime:d MMM HH:mm}" : $"revoked {at.UtcDateTime:d MMM HH:mm} ({e.RevocationReason})")}"
                                     : e.State.ToString().ToLowerInvariant(),
                                 When(e.NotAfter),
-                                e.Request?.ToString() ?? "EST",
+                                e.Request?.ToString() ?? (d.Certificate.Profile == "brought" ? "brought" : "EST"),
                             }
                         ),
                     "No edition yet."

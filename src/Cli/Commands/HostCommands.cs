@@ -38,7 +38,16 @@ internal static class HostCommands
                 }
                 Table(
                     ["Host", "State", "Last seen", "Services", "Agent"],
-                    hosts.Select(h => new Ink[] { h.Name, StateOf(h), When(h.LastSeen), h.Services.ToString(), (h.AgentVersion ?? "–") }),
+                    hosts.Select(h =>
+                        new Ink[]
+                        {
+                            h.Name,
+                            StateOf(h),
+                            When(h.LastSeen),
+                            h.Services.ToString(),
+                            (h.Via is { } via ? $"via {via.Split('.')[0]}" : h.AgentVersion ?? "–"),
+                        }
+                    ),
                     Nothing(r.GetValue(search), "There is no host yet. Invite one: beacon host invite NAME.")
                 );
                 return 0;
@@ -62,6 +71,10 @@ internal static class HostCommands
                 Pairs(
                     ("last seen", When(d.Host.LastSeen)),
                     ("owner", d.Host.Owner),
+                    (
+                        "device",
+                        d.Host.Device is null ? null : $"{d.Host.Device} at {d.Host.DeviceAddress}, reached by the agent of {d.Host.Via}"
+                    ),
                     ("agent", d.Host.AgentVersion),
                     ("its certificate", d.Host.AgentCertificateEnds is null ? null : "until " + When(d.Host.AgentCertificateEnds)),
                     ("addresses", string.Join(", ", d.Host.Addresses))

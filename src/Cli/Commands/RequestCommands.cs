@@ -11,7 +11,15 @@ internal static class RequestCommands
 
     private static Command Requests()
     {
-        var request = new Command("request", "Wishes for certificates.") { New(), ComposeCommand.Make(), List() };
+        var request = new Command("request", "Wishes for certificates.")
+        {
+            New(),
+            ComposeCommand.Make(),
+            List(),
+            AnswerCommands.Csr(),
+            AnswerCommands.Answer(),
+            AnswerCommands.Accept(),
+        };
         var number = new Argument<long>("number") { Description = "The request's number." };
         var show = new Command("show", "One request with the verdict on each name.") { number };
         show.Does(
@@ -125,6 +133,10 @@ internal static class RequestCommands
         {
             Description = "File with a CSR made elsewhere, instead of --host; - reads standard input.",
         };
+        var outside = new Option<string?>("--outside")
+        {
+            Description = "The authority outside that shall sign it (beacon outside list); the host makes the key all the same.",
+        };
         var bind = new Option<string[]>("--bind-to")
         {
             Description = "A service of the host to put it into at once; repeat it for more.",
@@ -146,6 +158,7 @@ internal static class RequestCommands
             life,
             after,
             csr,
+            outside,
             bind,
             port,
             leaveOut,
@@ -178,6 +191,7 @@ internal static class RequestCommands
                 )
                 {
                     LeaveOut = r.GetValue(leaveOut),
+                    Outside = r.GetValue(outside),
                 };
                 using var api = Api.SignedIn();
                 var json = r.GetValue(Program.Json);
@@ -243,7 +257,10 @@ internal static class RequestCommands
             Description = "A number, part of a name, or a requester.",
             Arity = ArgumentArity.ZeroOrOne,
         };
-        var state = new Option<string?>("--state") { Description = "waiting-for-approval, waiting-for-host, issued, refused, withdrawn." };
+        var state = new Option<string?>("--state")
+        {
+            Description = "waiting-for-approval, waiting-for-host, waiting-outside, issued, refused, withdrawn.",
+        };
         var c = new Command("list", "Requests, newest first.") { search, state };
         c.Does(
             async (r, ct) =>
@@ -307,8 +324,8 @@ internal static class RequestCommands
                 ("subject", (c.Subject.Length > 0 ? c.Subject : "(empty)")),
                 ("names", string.Join(", ", c.Names)),
                 ("issuer", c.Issuer),
-                ("from", $"{c.NotBefore.UtcDateTime:d MMM yyyy HH:mm} UTC"),
-                ("until", When(c.NotAfter)),
+                ("from", p.Outside is null ? (Ink)$"{c.NotBefore.UtcDateTime:d MMM yyyy HH:mm} UTC" : (Ink)$"as {p.Outside} decides"),
+                ("until", p.Outside is null ? When(c.NotAfter) : (Ink)$"as {p.Outside} decides"),
                 ("renewal", p.PlannedRenewal is null ? null : When(p.PlannedRenewal) + ", by itself, with a new key"),
                 ("key", c.Key),
                 ("usage", string.Join(", ", c.KeyUsage.Concat(c.ExtendedKeyUsage))),
@@ -342,6 +359,7 @@ internal static class RequestCommands
             ("differs in", q.Differences.Count == 0 ? null : string.Join("; ", q.Differences)),
             ("decided by", q.DecidedBy is null ? null : q.DecidedBy),
             ("reason", q.Reason is null ? null : q.Reason),
+            ("signed by", q.Outside is null ? null : $"{q.Outside}, outside"),
             ("serial", q.Serial),
             ("bind to", q.BindTo.Count == 0 ? null : string.Join(", ", q.BindTo)),
             ("note", q.Note is null ? null : q.Note)
@@ -356,5 +374,17 @@ internal static class RequestCommands
             );
         foreach (var f in q.Findings)
             Hanging(Grey("·") + " ", 2, (f.Message + " " + f.Cure));
+        if (q.Held is { } held)
+            Hanging(
+                Yellow("◐") + " ",
+                2,
+                $"An answer came that is not what was asked (serial {held.Serial}, until {held.NotAfter:yyyy-MM-dd}). {string.Join(" ", held.Differences)} Somebody else may take it as it is: beacon request accept-answer {q.Number}."
+            );
+        else if (q is { State: RequestState.WaitingOutside, Outside: { } authority })
+            Hanging(
+                Yellow("◐") + " ",
+                2,
+                $"Hand in its CSR at {authority}: beacon request csr {q.Number}. Then bring the answer: beacon request answer FILE."
+            );
     }
 }

@@ -8,7 +8,13 @@ namespace OrderlyBeacon.Cli.Commands;
 /// <summary>The stores of all hosts: who has this certificate, this key, this issuer?</summary>
 internal static class StoreCommands
 {
-    public static IEnumerable<Command> All() => [new("store", "The certificates with keys on all hosts.") { List() }];
+    public static IEnumerable<Command> All()
+    {
+        var store = new Command("store", "The certificates with keys on all hosts.") { List() };
+        foreach (var c in StoreEntryCommands.All())
+            store.Add(c);
+        return [store];
+    }
 
     private static Command List()
     {
@@ -47,9 +53,19 @@ internal static class StoreCommands
                     return 0;
                 }
                 Table(
-                    ["Host", "Certificate", "Serial", "Expires", "Use", "Issuer"],
+                    ["Host", "Certificate", "Label", "Serial", "Expires", "Use", "Key", "Issuer"],
                     all.Select(e =>
-                        new Ink[] { e.Host, e.Certificate, e.Serial, When(e.NotAfter), e.InUse ? "in use" : "kept", e.Issuer ?? "" }
+                        new Ink[]
+                        {
+                            e.Host,
+                            e.Certificate,
+                            e.Label ?? "",
+                            e.Serial,
+                            When(e.NotAfter),
+                            Use(e),
+                            e.Releasable ? "may leave" : "stays",
+                            e.Issuer ?? "",
+                        }
                     ),
                     Nothing(r.GetValue(search), "No host has a certificate yet.")
                 );
@@ -58,4 +74,10 @@ internal static class StoreCommands
         );
         return list;
     }
+
+    private static string Use(StoredEntryInfo e) =>
+        e.Archived ? "archived"
+        : !e.InUse ? "kept"
+        : e.BoundTo.Count == 0 ? "in use"
+        : "serves " + string.Join(", ", e.BoundTo);
 }

@@ -105,7 +105,9 @@ public sealed class CertificateBag : IDisposable
         }
         catch (BeaconProblem p)
         {
-            throw new BeaconProblem(p.Code, $"{file.Name}: {p.Message}", p.Cure, p);
+            // A note to the customer is no certificate either: the rest is read all the same.
+            _notes.Add($"{file.Name}: {p.Message}");
+            return;
         }
         foreach (var block in armor.Blocks)
             if (!TakeBlock(file, block))
@@ -169,15 +171,17 @@ public sealed class CertificateBag : IDisposable
 
     private bool TryCertificate(byte[] der)
     {
+        X509 x;
         try
         {
-            Add(X509.Read(der));
-            return true;
+            x = X509.Read(der);
         }
-        catch (BeaconProblem p) when (p.Code is ProblemCode.CertificateMalformed)
+        catch (BeaconProblem)
         {
             return false;
         }
+        Add(x);
+        return true;
     }
 
     private void Add(X509 x)
@@ -203,7 +207,8 @@ public sealed class CertificateBag : IDisposable
             return false;
         }
         foreach (var c in inside)
-            Add(X509.Read(c));
+            if (!TryCertificate(c.ToArray()))
+                _notes.Add("A part of a bundle is no certificate that can be read; it was passed over.");
         return inside.Count > 0;
     }
 

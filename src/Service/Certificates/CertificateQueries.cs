@@ -49,7 +49,12 @@ public sealed class CertificateQueries(BeaconDb db, AuthorityRegistry registry, 
             from c in db.Certificates.AsNoTracking()
             where ids.Contains(c.Id)
             from h in db.Hosts.Where(h => h.Id == c.HostId).DefaultIfEmpty()
-            select new { c, Host = h == null ? null : h.Name }
+            select new
+            {
+                c,
+                Host = h == null ? null : h.Name,
+                IsDevice = h != null && h.Device != null,
+            }
         ).ToDictionaryAsync(x => x.c.Id, ct);
         var editions = await EditionsAsync(db, ids, ct);
         var bindings = await BindingsAsync(db, ids, ct);
@@ -57,7 +62,9 @@ public sealed class CertificateQueries(BeaconDb db, AuthorityRegistry registry, 
         return
         [
             .. ids.Where(rows.ContainsKey)
-                .Select(id => Info(rows[id].c, rows[id].Host, [.. editions[id]], [.. bindings[id]], working.Contains(id), now)),
+                .Select(id =>
+                    Info(rows[id].c, rows[id].Host, rows[id].IsDevice, [.. editions[id]], [.. bindings[id]], working.Contains(id), now)
+                ),
         ];
     }
 
@@ -128,6 +135,7 @@ public sealed class CertificateQueries(BeaconDb db, AuthorityRegistry registry, 
     private static CertificateInfo Info(
         Certificate c,
         string? host,
+        bool isDevice,
         List<EditionRow> editions,
         List<BindingInfo> bound,
         bool working,
@@ -139,6 +147,8 @@ public sealed class CertificateQueries(BeaconDb db, AuthorityRegistry registry, 
         DateTimeOffset? planned = e is null || !isRenewed ? null : c.Policy.PlannedFor(e.NotBefore, e.NotAfter, e.Serial);
         LifePhase? phase = e is null ? null : (LifePhase)(int)Life.PhaseOf(now, planned ?? e.NotAfter, e.NotAfter);
         var (severity, state) = StateOf(c, e, phase, bound, working, now);
+        if (isDevice && state == "in store")
+            state = "on its device";
         return new(
             c.Name,
             host,

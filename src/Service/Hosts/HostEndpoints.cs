@@ -154,7 +154,7 @@ internal static class HostEndpoints
                     var list = await services.OfHostAsync(host.Id, ct);
                     return TypedResults.Ok(
                         new HostDetail(
-                            offers.To(caller, HostQueries.Info(host, desk, list.Count)),
+                            offers.To(caller, HostQueries.Info(host, desk, list.Count, await HostQueries.ViaAsync(db, [host], ct))),
                             [.. list.Select(s => offers.To(caller, s))],
                             JsonSerializer.Deserialize(host.EntriesJson, BeaconJson.Default.ListStoreEntryInfo)!
                         )

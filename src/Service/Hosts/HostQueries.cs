@@ -51,7 +51,8 @@ public sealed class HostQueries(BeaconDb db, OrderDesk desk)
             .GroupBy(s => s.HostId)
             .Select(x => new { x.Key, Count = x.Count() })
             .ToDictionaryAsync(x => x.Key, x => x.Count, ct);
-        return new([.. page.Select(h => Info(h, desk, counts.GetValueOrDefault(h.Id)))], page.Count == take ? page[^1].Name : null);
+        var via = await ViaAsync(db, page, ct);
+        return new([.. page.Select(h => Info(h, desk, counts.GetValueOrDefault(h.Id), via))], page.Count == take ? page[^1].Name : null);
     }
 
     private IQueryable<Host> Found(string? search)
@@ -82,7 +83,16 @@ public sealed class HostQueries(BeaconDb db, OrderDesk desk)
         return q.Where(h => h.LastSeen > last.LastSeen || (h.LastSeen == last.LastSeen && h.Id > last.Id));
     }
 
-    public static HostInfo Info(Host h, OrderDesk desk, int services) =>
+    /// <summary>What the hosts are called whose agents reach these devices.</summary>
+    public static async Task<IReadOnlyDictionary<int, string>> ViaAsync(BeaconDb db, IReadOnlyList<Host> hosts, CancellationToken ct)
+    {
+        var ids = hosts.Where(h => h.ViaHostId is not null).Select(h => h.AgentHostId).ToList();
+        return ids.Count == 0
+            ? new Dictionary<int, string>()
+            : await db.Hosts.Where(h => ids.Contains(h.Id)).ToDictionaryAsync(h => h.Id, h => h.Name, ct);
+    }
+
+    public static HostInfo Info(Host h, OrderDesk desk, int services, IReadOnlyDictionary<int, string> via) =>
         new(
             h.Name,
             h.State,
@@ -98,5 +108,6 @@ public sealed class HostQueries(BeaconDb db, OrderDesk desk)
             Owner = h.Owner,
             Device = h.Device,
             DeviceAddress = h.DeviceAddress,
+            Via = h.ViaHostId is { } id ? via.GetValueOrDefault(id) : null,
         };
 }

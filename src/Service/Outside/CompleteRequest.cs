@@ -20,6 +20,7 @@ public sealed class CompleteRequest(
     BeaconDb db,
     RecordBrought record,
     CarryOutRequest carryOut,
+    OutsideBook book,
     WorkBell bell,
     Changes changes,
     TimeProvider clock
@@ -66,7 +67,9 @@ public sealed class CompleteRequest(
     {
         request.Answered(decidedBy);
         var certificate = await db.Certificates.SingleAsync(c => c.Id == request.CertificateId, ct);
-        var leaf = X509.Read(Armor.Read(Encoding.ASCII.GetBytes(chain)).Blocks[0].Der);
+        IReadOnlyList<X509> certificates = [.. Armor.Read(Encoding.ASCII.GetBytes(chain)).Blocks.Select(b => X509.Read(b.Der))];
+        var leaf = certificates[0];
+        var learnt = await OutsideBook.LearnAsync(db, certificates, clock.GetUtcNow(), ct);
         await record.RunAsync(
             certificate,
             request.Id,
@@ -101,6 +104,8 @@ public sealed class CompleteRequest(
         var order = WorkOrder.Of(clock.GetUtcNow(), certificate.HostId!.Value, content, certificate.Id, request.Id);
         db.Orders.Add(order);
         await write.CommitAsync(ct);
+        if (learnt)
+            await book.LoadAsync(db, ct);
         bell.Ring(certificate.HostId!.Value);
         changes.Tell("request", request.Id.ToString());
         changes.Tell("certificate", certificate.Name);

@@ -104,8 +104,11 @@ public sealed class KeepOutside(BeaconDb db, OutsideBook book, Changes changes, 
             if (key == "ST" && a.Value.Length <= 2)
                 throw Bad($"ST={a.Value} is an abbreviation.", "ST is the state or province in full; leave it out where there is none.");
         }
-        return subject;
+        // However it was written down: most general first, as all authorities have it.
+        return DistinguishedName.Of(subject.Relative.SelectMany(r => r).OrderBy(a => Math.Max(0, Array.IndexOf(General, a.Oid))));
     }
+
+    private static readonly string[] General = [Oids.Country, Oids.State, Oids.Locality, Oids.Organization, Oids.OrganizationalUnit];
 
     private static List<X509>? Certificates(IReadOnlyList<FilePart>? files, string kind)
     {

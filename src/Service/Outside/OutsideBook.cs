@@ -1,6 +1,7 @@
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Issuing;
+using OrderlyBeacon.Core.Paths;
 using OrderlyBeacon.Service.Storage;
 
 namespace OrderlyBeacon.Service.Outside;
@@ -24,6 +25,27 @@ public sealed class OutsideBook
         var all = await db.Outside.AsNoTracking().OrderBy(o => o.Name).ToListAsync(ct);
         _now = new(all, [.. all.SelectMany(o => o.Anchors)], [.. all.SelectMany(o => o.Intermediates)]);
     }
+
+    /// <summary>Keeps the intermediates of a chain that hangs below an authority's anchor, so that what comes later without them is judged all the same. Inside the caller's transaction.</summary>
+    /// <param name="chain">Leaf first.</param>
+    /// <returns>Whether there was something new: then it is to be loaded again after the commit.</returns>
+    public static async Task<bool> LearnAsync(BeaconDb db, IReadOnlyList<X509> chain, DateTimeOffset now, CancellationToken ct)
+    {
+        var learnt = false;
+        foreach (var o in await db.Outside.ToListAsync(ct))
+        {
+            var path = PathJudge.Judge(new(chain[0], chain, o.Intermediates, o.Anchors, now) { Purpose = null });
+            var known = o.Anchors.Concat(o.Intermediates).Select(x => x.Thumbprint).ToHashSet();
+            var more = path.Certificates.Skip(1).Where(x => !known.Contains(x.Thumbprint)).ToList();
+            if (!path.ReachesAnchor || more.Count == 0 || o.Intermediates.Count > MostIntermediates)
+                continue;
+            o.Knows([.. o.Intermediates, .. more]);
+            learnt = true;
+        }
+        return learnt;
+    }
+
+    private const int MostIntermediates = 50;
 
     /// <exception cref="BeaconProblem"><see cref="ProblemCode.NotFound"/>.</exception>
     public OutsideAuthority Get(string name) =>

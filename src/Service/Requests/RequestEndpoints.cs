@@ -148,9 +148,11 @@ internal static class RequestEndpoints
             var key = read.Csr?.PublicKey ?? SampleKeys.Of(read.Key);
             var (content, validity) = issue.Content(read.Profile, read.Subject, read.Names, key, read.Life, now);
             text = Shapes.Text(content, read.Key.ToString(), validity.Reason);
-            if (validity.Reason is { } reason)
+            if (wish.Outside is { Length: > 0 } asked)
+                text = text with { Issuer = asked, Crl = [], Ocsp = [], IssuerAt = [], LimitReason = null };
+            else if (validity.Reason is { } reason)
                 warnings.Add(reason);
-            if (read.Host is not null)
+            if (read.Host is not null && string.IsNullOrEmpty(wish.Outside))
                 planned = new RenewalPolicy(wish.RenewAfter ?? read.Existing?.RenewAfter ?? new RenewalPolicy().After).PlannedFor(
                     content.NotBefore,
                     content.NotAfter,
@@ -185,6 +187,7 @@ internal static class RequestEndpoints
         )
         {
             Uncovered = read.Uncovered,
+            Outside = wish.Outside,
         };
     }
 

@@ -66,7 +66,7 @@ public sealed class OrderStoreWork(BeaconDb db, OrderDesk desk, ProfileCatalogue
             throw new BeaconProblem(
                 ProblemCode.WrongState,
                 $"{string.Join(", ", services)} on {host.Name} serve{(services.Count == 1 ? "s" : "")} it: without it {(services.Count == 1 ? "it" : "they")} would not start again.",
-                $"Bind another certificate first, or put it back as it was: beacon service unbind {ShortName(host)}/{services[0]}."
+                $"Bind another certificate first, or put it back as it was: beacon unbind {ShortName(host)}/{services[0]}."
             );
         return await PlaceAsync(
             host,

@@ -12,9 +12,33 @@ using OrderlyBeacon.Service.Storage;
 namespace OrderlyBeacon.Service.Stores;
 
 /// <summary>Puts on record what was brought into a host's store, so that it can be bound, looked after and told of before its end. It grants no name to anybody.</summary>
-public sealed class TakeBrought(BeaconDb db, RecordBrought record, TimeProvider clock)
+public sealed class TakeBrought(BeaconDb db, RecordBrought record, OutsideBook book, TimeProvider clock)
 {
     private const int Most = 50;
+    private bool _learnt;
+
+    /// <summary>After the commit: what was learnt of authorities outside counts from now on.</summary>
+    public async Task SettledAsync(CancellationToken ct)
+    {
+        if (_learnt)
+            await book.LoadAsync(db, ct);
+    }
+
+    /// <summary>An entry was deleted with its key: what was brought from elsewhere is nobody's to look after any more.</summary>
+    public async Task RemovedAsync(Hosts.Host host, string? thumbprint, CancellationToken ct)
+    {
+        if (
+            await db.Editions.FirstOrDefaultAsync(e => e.Thumbprint == thumbprint && e.GenerationId == Edition.NoGeneration, ct)
+            is not { } gone
+        )
+            return;
+        var row = await db.Certificates.SingleAsync(c => c.Id == gone.CertificateId, ct);
+        if (row.HostId != host.Id || !row.IsBrought || await db.Bindings.AnyAsync(b => b.CertificateId == row.Id, ct))
+            return;
+        db.Editions.Remove(gone);
+        if (!await db.Editions.AnyAsync(e => e.CertificateId == row.Id && e.Id != gone.Id, ct))
+            db.Certificates.Remove(row);
+    }
 
     /// <summary>Inside the transaction that ends the order.</summary>
     /// <returns>What a person should know, for the order.</returns>
@@ -36,7 +60,9 @@ public sealed class TakeBrought(BeaconDb db, RecordBrought record, TimeProvider 
 
     private async Task OneAsync(Hosts.Host host, TakenEntry taken, CancellationToken ct)
     {
-        var leaf = X509.Read(Armor.Read(Encoding.ASCII.GetBytes(taken.Chain)).Blocks[0].Der);
+        IReadOnlyList<X509> chain = [.. Armor.Read(Encoding.ASCII.GetBytes(taken.Chain)).Blocks.Select(b => X509.Read(b.Der))];
+        var leaf = chain[0];
+        _learnt |= await OutsideBook.LearnAsync(db, chain, clock.GetUtcNow(), ct);
         if (await db.Editions.FirstOrDefaultAsync(e => e.Thumbprint == leaf.Thumbprint.Hex, ct) is { } known)
         {
             await PairAsync(host, known, taken, ct);

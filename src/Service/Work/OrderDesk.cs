@@ -110,7 +110,11 @@ public sealed class OrderDesk(BeaconDb db, WorkBell bell, Hosts.Presence presenc
                 x.o.Result?.Problem,
                 x.o.Result?.Plan,
                 Shapes.Looks(x.o.LooksJson)
-            )),
+            )
+            {
+                Request = x.o.RequestId,
+                Device = x.o.Content.Device,
+            }),
         ];
     }
 

@@ -57,10 +57,13 @@ public sealed class TakeResult(
             else if (order is { Kind: OrderKind.Store, Content.Store.Act: StoreAct.Import } && result.Done)
                 foreach (var told in await brought.RunAsync(host, result, ct))
                     order.AddStep(told);
+            else if (order is { Kind: OrderKind.Store, Content.Store: { Act: StoreAct.Remove } removed } && result.Done)
+                await brought.RemovedAsync(host, removed.Thumbprint, ct);
             else if (order.Kind == OrderKind.Unbind && result.Done)
                 await UnboundAsync(host, order, result, now, ct);
             await write.CommitAsync(ct);
         }
+        await brought.SettledAsync(ct);
         reports.NamesChanged();
         bell.Ended(orderId);
         changes.Tell("order", orderId.ToString());

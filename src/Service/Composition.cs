@@ -191,6 +191,7 @@ internal static class Composition
         typeof(OrderStoreWork),
         typeof(CompareCertificates),
         typeof(TakePrepared),
+        typeof(OrderOutcomes),
         typeof(PublishEditions),
     ];
 

@@ -347,6 +347,76 @@ public sealed class ConsoleTests(DemoWithBrowser world) : IClassFixture<DemoWith
     }
 
     [Fact]
+    public async Task C3_an_answer_from_outside_is_brought_and_a_store_is_worked_with()
+    {
+        var demo = world.Demo;
+        var (page, errors) = await _browser.SignedInAsync("/new?host=web02.thistledown.example");
+        await page.GetByLabel("Name 1", new() { Exact = true }).FillAsync("lounge.thistledown.example");
+        await page.GetByLabel("Signed by").ClickAsync();
+        await page.GetByRole(AriaRole.Option, new() { Name = "Harbour Trust" }).ClickAsync();
+        await Expect(page.GetByLabel("Preview")).ToContainTextAsync("as harbour decides");
+        await page.GetByRole(AriaRole.Button, new() { Name = "Submit" }).ClickAsync();
+        await Expect(page.GetByText("1. Hand in the CSR at Harbour Trust")).ToBeVisibleAsync();
+        var csr = await page.GetByLabel("CSR", new() { Exact = true }).InnerTextAsync();
+        await Browser.ShotAsync(page, "outside");
+        var answer = demo.Scratch["answer"];
+        var (code, _, error) = Programs.Run(Path.Combine(demo.Data, "harbour", "sign"), [demo.Scratch.File("lounge.csr", csr), answer]);
+        Assert.True(code == 0, error);
+        var files = page.Locator("input[type=file]");
+        await files.SetInputFilesAsync(demo.Scratch.File("hello.txt", "hello"));
+        await page.GetByRole(AriaRole.Button, new() { Name = "Bring it" }).ClickAsync();
+        await Expect(page.GetByText("There is no certificate in hello.txt")).ToBeVisibleAsync();
+        await files.SetInputFilesAsync(Directory.GetFiles(answer));
+        await page.GetByRole(AriaRole.Button, new() { Name = "Bring it" }).ClickAsync();
+        await Expect(page.GetByText("issued", new() { Exact = true })).ToBeVisibleAsync();
+
+        // A pair that was made elsewhere, sealed by this browser and opened by the agent; and back again.
+        var words = demo.Scratch.File("words", "five quiet words of siskin");
+        Programs.OpenSsl(
+            $"req -x509 -newkey ec -pkeyopt ec_paramgen_curve:P-256 -nodes -keyout {demo.Scratch["gate.key"]} -out {demo.Scratch["gate.pem"]} -days 30 -subj /CN=gate.thistledown.example"
+        );
+        Programs.OpenSsl(
+            $"pkcs12 -export -inkey {demo.Scratch["gate.key"]} -in {demo.Scratch["gate.pem"]} -out {demo.Scratch["gate.p12"]} -passout file:{words}"
+        );
+        await page.GotoAsync("/hosts/web02.thistledown.example");
+        var store = page.GetByLabel("Store", new() { Exact = true });
+        await page.GetByRole(AriaRole.Button, new() { Name = "Import…" }).ClickAsync();
+        await Expect(page.GetByRole(AriaRole.Button, new() { Name = "Import", Exact = true })).ToBeDisabledAsync();
+        await page.Locator("input[type=file]").SetInputFilesAsync(demo.Scratch["gate.p12"]);
+        await page.Locator("input[type=password]").FillAsync("five quiet words of siskin");
+        await page.GetByLabel("Label", new() { Exact = true }).FillAsync("ticket gate");
+        await page.GetByLabel("Its key may leave this host again").CheckAsync();
+        await Browser.ShotAsync(page, "import");
+        await page.GetByRole(AriaRole.Button, new() { Name = "Import", Exact = true }).ClickAsync();
+        var row = store.GetByRole(AriaRole.Row).Filter(new() { HasText = "ticket gate" });
+        await Expect(row).ToContainTextAsync("may leave");
+        await Browser.ShotAsync(page, "host");
+        await row.GetByRole(AriaRole.Button, new() { Name = "Do something with gate" }).ClickAsync();
+        await page.GetByRole(AriaRole.Menuitem, new() { Name = "Export…" }).ClickAsync();
+        await page.GetByLabel("Form", new() { Exact = true }).ClickAsync();
+        await page.GetByRole(AriaRole.Option, new() { Name = "PKCS#12 with the key", Exact = true }).ClickAsync();
+        await page.Locator("input[type=password]").FillAsync("other quiet words");
+        var download = await page.RunAndWaitForDownloadAsync(() =>
+            page.GetByRole(AriaRole.Button, new() { Name = "Export", Exact = true }).ClickAsync()
+        );
+        await download.SaveAsAsync(demo.Scratch["taken.p12"]);
+        Assert.Contains(
+            "ticket gate",
+            Programs.OpenSsl(
+                $"pkcs12 -in {demo.Scratch["taken.p12"]} -passin file:{demo.Scratch.File("other", "other quiet words")} -nodes"
+            )
+        );
+        await row.GetByRole(AriaRole.Button, new() { Name = "Do something with gate" }).ClickAsync();
+        await page.GetByRole(AriaRole.Menuitem, new() { Name = "Delete it with its key…" }).ClickAsync();
+        await page.GetByLabel("Delete the key of serial", new() { Exact = false }).CheckAsync();
+        await page.GetByRole(AriaRole.Button, new() { Name = "Delete it", Exact = true }).ClickAsync();
+        await Expect(row).ToHaveCountAsync(0);
+        // The one refusal that was meant.
+        Assert.All(errors, e => Assert.Contains("400", e));
+        await page.Context.CloseAsync();
+    }
+
+    [Fact]
     public async Task C4_people_are_kept_and_the_password_is_asked_for_again()
     {
         var (page, errors) = await _browser.SignedInAsync("/people");

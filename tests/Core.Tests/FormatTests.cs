@@ -24,7 +24,7 @@ public sealed class FormatTests
             (FileItemKind.CertificateRequest, World.Csr(KeySpec.P256, "CN=a.example", "a.example")),
             (FileItemKind.Crl, crl),
             (FileItemKind.Pkcs7, Pkcs7.WriteCertificates([_w.Root.Der])),
-            (FileItemKind.Pkcs12, Pkcs12.Write([_w.Root.Der], null, "secret words")),
+            (FileItemKind.Pkcs12, Pkcs12.Write([_w.Root.Der], null, "secret words", new byte[16])),
             (FileItemKind.PrivateKey, key.ExportPkcs8PrivateKey()),
             (FileItemKind.PrivateKey, key.ExportECPrivateKey()),
             (FileItemKind.PublicKey, key.ExportSubjectPublicKeyInfo()),
@@ -70,7 +70,7 @@ public sealed class FormatTests
             Pkcs7.WriteCertificates([_w.Root.Der]),
             _w.Crl(7, [new(World.Serial(), World.Now, RevocationReason.KeyCompromise)]).ToArray(),
             Encoding.ASCII.GetBytes(Armor.Write(Armor.CertificateRequest, World.Csr(KeySpec.P256, "CN=a.example", "a.example"))),
-            Pkcs12.Write([_w.Root.Der], null, "x"),
+            Pkcs12.Write([_w.Root.Der], null, "x", new byte[16]),
             OcspRequest.Write(
                 [OcspCertId.Of(_w.Issuing, World.Serial(), true), OcspCertId.Of(_w.Issuing, World.Serial(), false)],
                 new byte[32]

@@ -165,7 +165,7 @@ public sealed class IssuingTests
             Programs.OpenSsl($"pkcs7 -inform DER -in {s.File("a.p7b", p7)} -print_certs").Split("BEGIN CERTIFICATE").Length - 1
         );
         Assert.Equal(leaf.Der.ToArray(), Pkcs7.ReadCertificates(p7)[0].ToArray());
-        var p12 = Pkcs12.Write([leaf.Der, w.Issuing.Der], key, "secret words");
+        var p12 = Pkcs12.Write([leaf.Der, w.Issuing.Der], key, "secret words", new byte[16]);
         Assert.Equal(
             2,
             Programs

@@ -112,7 +112,7 @@ public sealed class WayTests
         using var s = new Scratch();
         var (leaf, key) = Leaf("gate.thistledown.example");
         const string passphrase = "fünf leise Wörter";
-        var file = s.File("x.p12", Pkcs12.Write([leaf.Der, _w.Issuing.Der], key, passphrase, "ticket gate", strength));
+        var file = s.File("x.p12", Pkcs12.Write([leaf.Der, _w.Issuing.Der], key, passphrase, new byte[16], "ticket gate", strength));
         var words = s.File("words", passphrase);
         var (code, output, error) = Programs.Run(
             "openssl",
@@ -123,7 +123,7 @@ public sealed class WayTests
         Assert.Equal(2, output.Split("BEGIN CERTIFICATE").Length - 1);
         // A Java service looks its entry up by the alias; these two read a passphrase by the machine's own character set.
         const string plainWords = "five quiet words";
-        var plain = s.File("plain.p12", Pkcs12.Write([leaf.Der, _w.Issuing.Der], key, plainWords, "ticket gate", strength));
+        var plain = s.File("plain.p12", Pkcs12.Write([leaf.Der, _w.Issuing.Der], key, plainWords, new byte[16], "ticket gate", strength));
         var (_, listed, _) = Programs.Run(
             "keytool",
             ["-list", "-keystore", plain, "-storetype", "PKCS12", "-storepass:file", s.File("plain", plainWords)]
@@ -207,7 +207,7 @@ public sealed class WayTests
     public void A_pkcs12_file_that_was_damaged_ends_in_a_clear_word()
     {
         var (leaf, key) = Leaf("gate.thistledown.example");
-        var whole = Pkcs12.Write([leaf.Der], key, "five quiet words", null, Pkcs12Strength.Legacy);
+        var whole = Pkcs12.Write([leaf.Der], key, "five quiet words", new byte[16], null, Pkcs12Strength.Legacy);
         for (var at = 0; at < whole.Length; at += 11)
         {
             var bytes = whole.ToArray();

@@ -137,7 +137,7 @@ internal sealed class StoreWork(CertificateStore store, BoundBook bounds, SealKe
                 $"Give at least {ShortestPassphrase}."
             );
         using var key = KeySigner.LoadPem(File.ReadAllText(entry.KeyPath));
-        var label = entry.File.Label ?? entry.File.Certificate;
+        var (label, salt) = (entry.File.Label ?? entry.File.Certificate, RandomNumberGenerator.GetBytes(16));
         return form switch
         {
             ExportForm.Pem =>
@@ -150,8 +150,8 @@ internal sealed class StoreWork(CertificateStore store, BoundBook bounds, SealKe
                 ),
                 .. File.ReadAllBytes(entry.ChainPath),
             ],
-            ExportForm.Pkcs12 or ExportForm.JavaKeystore => Pkcs12.Write(chain, key, passphrase, label),
-            ExportForm.Pkcs12Legacy => Pkcs12.Write(chain, key, passphrase, label, Pkcs12Strength.Legacy),
+            ExportForm.Pkcs12 or ExportForm.JavaKeystore => Pkcs12.Write(chain, key, passphrase, salt, label),
+            ExportForm.Pkcs12Legacy => Pkcs12.Write(chain, key, passphrase, salt, label, Pkcs12Strength.Legacy),
             _ => throw new BeaconProblem(
                 ProblemCode.InputInvalid,
                 "That form has no place for a private key.",

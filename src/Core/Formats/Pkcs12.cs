@@ -35,11 +35,13 @@ public static class Pkcs12
     /// <summary>Packs a leaf, its chain and optionally its key.</summary>
     /// <param name="chain">Leaf first.</param>
     /// <param name="key">The leaf's private key, or null for certificates alone.</param>
+    /// <param name="salt">16 random octets for the MAC.</param>
     /// <param name="label">The friendly name of key and leaf; null gives none.</param>
     public static byte[] Write(
         IReadOnlyList<ReadOnlyMemory<byte>> chain,
         AsymmetricAlgorithm? key,
         string password,
+        ReadOnlySpan<byte> salt,
         string? label = null,
         Pkcs12Strength strength = Pkcs12Strength.Modern
     )
@@ -58,7 +60,7 @@ public static class Pkcs12
         {
             pfx.WriteInteger(3);
             WriteData(pfx, authenticated);
-            WriteMac(pfx, authenticated, password, strength);
+            WriteMac(pfx, authenticated, password, salt, strength);
         }
         return pfx.Encode();
     }
@@ -137,9 +139,8 @@ public static class Pkcs12
         }
     }
 
-    private static void WriteMac(AsnWriter w, byte[] content, string password, Pkcs12Strength strength)
+    private static void WriteMac(AsnWriter w, byte[] content, string password, ReadOnlySpan<byte> salt, Pkcs12Strength strength)
     {
-        var salt = RandomNumberGenerator.GetBytes(16);
         var (oid, hash, rounds) =
             strength == Pkcs12Strength.Modern ? (Sha256, HashAlgorithmName.SHA256, Rounds) : (Sha1, HashAlgorithmName.SHA1, LegacyRounds);
         var key = MacKey(hash, password, salt, rounds);
@@ -161,7 +162,7 @@ public static class Pkcs12
     }
 
     /// <summary>RFC 7292 appendix B.2 with ID 3; one block of the hash is as long as the key that is wanted.</summary>
-    private static byte[] MacKey(HashAlgorithmName hash, string password, byte[] salt, int rounds)
+    private static byte[] MacKey(HashAlgorithmName hash, string password, ReadOnlySpan<byte> salt, int rounds)
     {
         const int block = 64;
         var text = new byte[(password.Length + 1) * 2];
@@ -173,7 +174,7 @@ public static class Pkcs12
         return digest;
     }
 
-    private static byte[] Repeated(byte[] what, int block)
+    private static byte[] Repeated(ReadOnlySpan<byte> what, int block)
     {
         var all = new byte[(what.Length + block - 1) / block * block];
         for (var i = 0; i < all.Length; i++)

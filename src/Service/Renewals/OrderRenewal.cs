@@ -133,17 +133,8 @@ public sealed class OrderRenewal(
         CancellationToken ct
     )
     {
-        if (await WaitingAsync(certificate, ct) is { } waiting)
-            return new(null, NeedsApproval(certificate, waiting, $"request {waiting} is still waiting."));
-        if (certificate.Outside is { } authority && await OutThereAsync(certificate, ct) is { } there)
-            return new(
-                null,
-                new(
-                    ProblemCode.WrongState,
-                    $"Request {there} waits for the answer of {authority} already.",
-                    $"Carry its CSR there (beacon request csr {there}), and bring the answer: beacon request answer FILE."
-                )
-            );
+        if (await StillOpenAsync(certificate, ct) is { } open)
+            return new(null, open);
         var request = new Request
         {
             At = now,
@@ -185,6 +176,20 @@ public sealed class OrderRenewal(
                 "Request it anew with names that its owner may have, or give it to another owner: beacon cert give."
             )
         );
+    }
+
+    /// <summary>The renewal before this one has not ended; null when it has.</summary>
+    private async Task<BeaconProblem?> StillOpenAsync(Certificate certificate, CancellationToken ct)
+    {
+        if (await WaitingAsync(certificate, ct) is { } waiting)
+            return NeedsApproval(certificate, waiting, $"request {waiting} is still waiting.");
+        return certificate.Outside is { } authority && await OutThereAsync(certificate, ct) is { } there
+            ? new(
+                ProblemCode.WrongState,
+                $"Request {there} waits for the answer of {authority} already.",
+                $"Carry its CSR there (beacon request csr {there}), and bring the answer: beacon request answer FILE."
+            )
+            : null;
     }
 
     private async Task<long?> WaitingAsync(Certificate c, CancellationToken ct) =>

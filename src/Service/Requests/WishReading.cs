@@ -63,15 +63,12 @@ public sealed class WishReading(
     /// <param name="operation">What is done with it: previewed or submitted.</param>
     public async Task<ReadWish> ReadAsync(NewRequest wish, Caller caller, Operation operation, CancellationToken ct)
     {
-        var profile = profiles.GetFor(string.IsNullOrWhiteSpace(wish.Profile) ? "server" : wish.Profile, caller.Groups);
+        var profile = ProfileOf(wish, caller);
         CheckShape(wish);
-        // What that authority wants in a subject was said once, and stands in the place of the profile's own.
-        if (!string.IsNullOrWhiteSpace(wish.Outside))
-            profile = profile with { Fixed = SubjectOf(outside.Get(wish.Outside)), Subject = SubjectSource.Request };
         var csr = wish.Csr is null ? null : CertificationRequest.Read(Encoding.UTF8.GetBytes(wish.Csr));
         var host = wish.Host is null ? null : await FindJoinedAsync(wish.Host, ct);
         if (host is not null)
-            MayAct.ThrowUnless(operation, caller, MayAct.Of(host));
+            CheckHost(host, wish, caller, operation);
         var asked = Asked(wish, csr);
         var isAuthority = profile.AuthorityDepth is not null;
         if (isAuthority)
@@ -83,11 +80,6 @@ public sealed class WishReading(
         [
             .. asked.Select(a => AlternativeName.TryParse(a, out var n, out _) ? n : null).OfType<AlternativeName>().Distinct(),
         ];
-        if (host?.Device is not null && (wish.BindTo is { Count: > 0 } || !string.IsNullOrWhiteSpace(wish.Outside)))
-            throw Bad(
-                "A device makes its own request and puts the answer in place by itself.",
-                "Leave out the services and the authority outside."
-            );
         if (existing.Row is null && !isAuthority)
             CertificateNaming.ThrowIfOfAnotherHost(existing.Name, names);
         var subject = SubjectDecision.Decide(wish.Subject, csr?.Subject, names, profile);
@@ -123,6 +115,29 @@ public sealed class WishReading(
             Uncovered = uncovered,
             Warnings = warnings,
         };
+    }
+
+    /// <summary>What an authority outside wants in a subject was said once, and stands in the place of the profile's own.</summary>
+    private Profile ProfileOf(NewRequest wish, Caller caller)
+    {
+        var profile = profiles.GetFor(string.IsNullOrWhiteSpace(wish.Profile) ? "server" : wish.Profile, caller.Groups);
+        return string.IsNullOrWhiteSpace(wish.Outside)
+            ? profile
+            : profile with
+            {
+                Fixed = SubjectOf(outside.Get(wish.Outside)),
+                Subject = SubjectSource.Request,
+            };
+    }
+
+    private static void CheckHost(Hosts.Host host, NewRequest wish, Caller caller, Operation operation)
+    {
+        MayAct.ThrowUnless(operation, caller, MayAct.Of(host));
+        if (host.Device is not null && (wish.BindTo is { Count: > 0 } || !string.IsNullOrWhiteSpace(wish.Outside)))
+            throw Bad(
+                "A device makes its own request and puts the answer in place by itself.",
+                "Leave out the services and the authority outside."
+            );
     }
 
     private static DistinguishedName SubjectOf(OutsideAuthority authority) =>

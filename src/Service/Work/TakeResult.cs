@@ -14,17 +14,11 @@ using OrderlyBeacon.Service.Trust;
 
 namespace OrderlyBeacon.Service.Work;
 
+/// <summary>What the ends of orders bring besides an edition in use.</summary>
+public sealed record OrderOutcomes(TakePrepared Prepared, TakeBrought Brought, PublishEditions Publish);
+
 /// <summary>Takes the end of an order, once: a second report of the same order changes nothing.</summary>
-public sealed class TakeResult(
-    BeaconDb db,
-    TakeReport reports,
-    TakeBrought brought,
-    TakePrepared prepared,
-    PublishEditions publish,
-    WorkBell bell,
-    Changes changes,
-    TimeProvider clock
-)
+public sealed class TakeResult(BeaconDb db, TakeReport reports, OrderOutcomes outcomes, WorkBell bell, Changes changes, TimeProvider clock)
 {
     public async Task RunAsync(Hosts.Host host, long orderId, OrderResult result, CancellationToken ct)
     {
@@ -41,7 +35,7 @@ public sealed class TakeResult(
             var looks = (result.Looks ?? []).Take(50).Select(l => reports.Judge(l, host.Name)).ToList();
             order.End(result, JsonSerializer.Serialize(looks, BeaconJson.Default.ListLookInfo), now);
             if (order is { Kind: OrderKind.Prepare, CertificateId: not null } && result.Done)
-                certificateName = await prepared.RunAsync(host, order, result, now, ct);
+                certificateName = await outcomes.Prepared.RunAsync(host, order, result, now, ct);
             else if (
                 order.CertificateId is { } id
                 && order.Kind is OrderKind.Obtain or OrderKind.Bind or OrderKind.Prepare or OrderKind.Complete
@@ -55,15 +49,15 @@ public sealed class TakeResult(
                     await FailAsync(host, order, certificate, result, now, ct);
             }
             else if (order is { Kind: OrderKind.Store, Content.Store.Act: StoreAct.Import } && result.Done)
-                foreach (var told in await brought.RunAsync(host, result, ct))
+                foreach (var told in await outcomes.Brought.RunAsync(host, result, ct))
                     order.AddStep(told);
             else if (order is { Kind: OrderKind.Store, Content.Store: { Act: StoreAct.Remove } removed } && result.Done)
-                await brought.RemovedAsync(host, removed.Thumbprint, ct);
+                await outcomes.Brought.RemovedAsync(host, removed.Thumbprint, ct);
             else if (order.Kind == OrderKind.Unbind && result.Done)
                 await UnboundAsync(host, order, result, now, ct);
             await write.CommitAsync(ct);
         }
-        await brought.SettledAsync(ct);
+        await outcomes.Brought.SettledAsync(ct);
         reports.NamesChanged();
         bell.Ended(orderId);
         changes.Tell("order", orderId.ToString());
@@ -89,7 +83,7 @@ public sealed class TakeResult(
         foreach (var e in editions.Where(e => e.Id != edition.Id))
             e.Supersede();
         edition.Promote();
-        publish.Settled(certificate, edition, now);
+        outcomes.Publish.Settled(certificate, edition, now);
         certificate.Settled(certificate.Policy.PlannedFor(edition.NotBefore, edition.NotAfter, edition.Serial));
         await TakeServicesAsync(host, order, result, edition.Serial, now, ct);
         var services = order.Content.Services ?? [];

@@ -8,9 +8,12 @@ import ldb
 import samba.dckeytab  # gives Net its export_keytab
 from samba.auth import system_session
 from samba.credentials import Credentials
+from samba.dcerpc import security
+from samba.ndr import ndr_unpack
 from samba.net import Net
 from samba.param import LoadParm
 from samba.samdb import SamDB
+from samba.sd_utils import SDUtils
 
 directory, keytabs, passwords = (os.path.abspath(p) for p in sys.argv[1:4])
 settings = LoadParm()
@@ -87,6 +90,14 @@ message["servicePrincipalName"] = ldb.MessageElement(
 )
 db.modify(message)
 db.transaction_commit()
+
+# The service may write userCertificate (bf967a7f-…) of computers (bf967a86-…), and nothing else.
+sid = db.search(f"CN=beacon-service,CN=Users,{base}", scope=ldb.SCOPE_BASE, attrs=["objectSid"])[0]["objectSid"][0]
+sid = ndr_unpack(security.dom_sid, sid)
+SDUtils(db).dacl_add_ace(
+    f"CN=Computers,{base}",
+    f"(OA;CIIO;RPWP;bf967a7f-0de6-11d0-a285-00aa003049e2;bf967a86-0de6-11d0-a285-00aa003049e2;{sid})",
+)
 
 net = Net(Credentials(), settings)
 

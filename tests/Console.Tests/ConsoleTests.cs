@@ -130,7 +130,7 @@ public sealed class ConsoleTests(DemoWithBrowser world) : IClassFixture<DemoWith
         world.Demo.Ok("request", "new", "--host", "web02", "--name", "staff.thistledown.example", "--bind-to", "staff.thistledown.example");
         await Expect(page.GetByText("name only in CN")).ToHaveCountAsync(0);
         await page.GotoAsync("/hosts/web02.thistledown.example");
-        await Expect(page.GetByText("in use")).ToBeVisibleAsync();
+        await Expect(page.GetByText("serves staff.thistledown.example")).ToBeVisibleAsync();
         Assert.Empty(errors);
         await page.Context.CloseAsync();
         var site = await _browser.PageAsync();
@@ -352,7 +352,7 @@ public sealed class ConsoleTests(DemoWithBrowser world) : IClassFixture<DemoWith
         var demo = world.Demo;
         var (page, errors) = await _browser.SignedInAsync("/new?host=web02.thistledown.example");
         await page.GetByLabel("Name 1", new() { Exact = true }).FillAsync("lounge.thistledown.example");
-        await page.GetByLabel("Signed by").ClickAsync();
+        await page.GetByRole(AriaRole.Combobox, new() { Name = "Signed by" }).ClickAsync();
         await page.GetByRole(AriaRole.Option, new() { Name = "Harbour Trust" }).ClickAsync();
         await Expect(page.GetByLabel("Preview")).ToContainTextAsync("as harbour decides");
         await page.GetByRole(AriaRole.Button, new() { Name = "Submit" }).ClickAsync();
@@ -393,7 +393,7 @@ public sealed class ConsoleTests(DemoWithBrowser world) : IClassFixture<DemoWith
         await Browser.ShotAsync(page, "host");
         await row.GetByRole(AriaRole.Button, new() { Name = "Do something with gate" }).ClickAsync();
         await page.GetByRole(AriaRole.Menuitem, new() { Name = "Export…" }).ClickAsync();
-        await page.GetByLabel("Form", new() { Exact = true }).ClickAsync();
+        await page.GetByRole(AriaRole.Combobox, new() { Name = "Form" }).ClickAsync();
         await page.GetByRole(AriaRole.Option, new() { Name = "PKCS#12 with the key", Exact = true }).ClickAsync();
         await page.Locator("input[type=password]").FillAsync("other quiet words");
         var download = await page.RunAndWaitForDownloadAsync(() =>

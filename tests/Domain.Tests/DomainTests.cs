@@ -401,6 +401,69 @@ public sealed class DomainTests(DomainWorld world) : IClassFixture<DomainWorld>
         );
     }
 
+    /// <summary>The edition in use stands on its computer's object, and the one before does not, for the profiles that say so.</summary>
+    [Fact]
+    public async Task An_edition_is_published_on_its_computers_object()
+    {
+        var folder = world.Scratch["db01"];
+        var (code, output) = world.Join(folder, "db01.thistledown.example", Path.Combine(Folder, "keytabs", "db01.keytab"));
+        Assert.True(code == 0, output);
+        Assert.True(
+            (await CallAsync(world.Local, "POST", "profiles/server/copy", """{"id":"published","title":"On its object"}""")).IsDone
+        );
+        var definition = (await CallAsync(world.Local, "GET", "profiles/published")).Json!["definition"]!;
+        definition["published"] = true;
+        var changed = await CallAsync(world.Local, "PUT", "profiles/published", definition.ToJsonString());
+        Assert.True(changed.IsDone, changed.ToString());
+        using var agent = System.Diagnostics.Process.Start(
+            new System.Diagnostics.ProcessStartInfo(Own.Agent, ["run", "--state", folder]) { RedirectStandardOutput = true }
+        )!;
+        try
+        {
+            var wish = new JsonObject
+            {
+                ["host"] = "db01.thistledown.example",
+                ["profile"] = "published",
+                ["names"] = new JsonArray("db01.thistledown.example"),
+            };
+            var asked = await CallAsync(world.Local, "POST", "requests", wish.ToJsonString());
+            Assert.True(asked.IsDone, asked.ToString());
+            var first = await PublishedAsync(null);
+            var renewed = await CallAsync(world.Local, "POST", "certificates/db01.thistledown.example/renew");
+            Assert.True(renewed.IsDone, renewed.ToString());
+            var second = await PublishedAsync(first);
+            using var http = new HttpRequestMessage(HttpMethod.Get, "/api/v1/certificates/db01.thistledown.example/export?form=der");
+            using var answer = await world.Local.SendAsync(http, TestContext.Current.CancellationToken);
+            Assert.Equal(Convert.ToBase64String(await answer.Content.ReadAsByteArrayAsync(TestContext.Current.CancellationToken)), second);
+        }
+        finally
+        {
+            agent.Kill();
+        }
+
+        // One value, and another than before.
+        static async Task<string> PublishedAsync(string? before)
+        {
+            var values = new List<string>();
+            for (var i = 0; i < 150; i++)
+            {
+                var (_, text) = Shell("ldbsearch -H \"$DOMAIN/dc/private/sam.ldb\" '(sAMAccountName=db01$)' userCertificate 2>/dev/null");
+                values =
+                [
+                    .. text.Replace("\n ", "")
+                        .Split('\n')
+                        .Where(l => l.StartsWith("userCertificate:: ", StringComparison.Ordinal))
+                        .Select(l => l["userCertificate:: ".Length..].Trim()),
+                ];
+                if (values.Count == 1 && values[0] != before)
+                    return values[0];
+                await Task.Delay(200);
+            }
+            Assert.Fail($"There are {values.Count} certificates on the object of db01.");
+            return "";
+        }
+    }
+
     [Fact]
     public async Task Chromium_signs_in_by_ticket()
     {

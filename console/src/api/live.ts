@@ -3,12 +3,13 @@ import { useQueryClient } from '@tanstack/react-query';
 
 /** Which questions have to be asked again when a noun changes. */
 const asks: Record<string, string[]> = {
-  certificate: ['today', 'certificates', 'certificate', 'services', 'host', 'journal'],
+  certificate: ['today', 'certificates', 'certificate', 'services', 'host', 'host-store', 'journal'],
   request: ['today', 'request', 'requests', 'journal'],
   authority: ['authorities', 'health', 'today', 'journal'],
   profile: ['profiles', 'profile', 'journal'],
-  order: ['order', 'today', 'certificates', 'certificate', 'host'],
-  host: ['today', 'hosts', 'host', 'services', 'certificate', 'certificates', 'store'],
+  order: ['order', 'today', 'certificates', 'certificate', 'host', 'host-store'],
+  host: ['today', 'hosts', 'host', 'services', 'certificate', 'certificates', 'store', 'host-store'],
+  outside: ['outside', 'journal'],
   service: ['today', 'services', 'host'],
 };
 

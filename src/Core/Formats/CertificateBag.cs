@@ -45,8 +45,8 @@ public sealed class CertificateBag : IDisposable
 
     public int KeyCount => _keys.Count;
 
-    /// <summary>What is not an authority's: the certificates that somebody can serve.</summary>
-    public IReadOnlyList<X509> Leaves => [.. Certificates.Where(c => !c.IsAuthority)];
+    /// <summary>The certificates that somebody can serve: what is no authority's, and what came with its key (many a self-signed one calls itself an authority).</summary>
+    public IReadOnlyList<X509> Leaves => [.. Certificates.Where(c => !c.IsAuthority || KeyOf(c) is not null)];
 
     /// <param name="passphrase">For PKCS#12 and encrypted keys; null when none was given.</param>
     /// <param name="withKeys">False where private keys do not belong: one is a reason to refuse.</param>

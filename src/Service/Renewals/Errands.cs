@@ -16,7 +16,7 @@ internal sealed class Errands(
 {
     private static readonly TimeSpan PushEvery = TimeSpan.FromSeconds(2),
         CollectEvery = TimeSpan.FromSeconds(6),
-        PublishEvery = TimeSpan.FromSeconds(10),
+        PublishEvery = TimeSpan.FromSeconds(4),
         // Not at once: at the start there is enough to do.
         FirstHealth = TimeSpan.FromSeconds(12);
 

@@ -390,6 +390,7 @@ public sealed class ConsoleTests(DemoWithBrowser world) : IClassFixture<DemoWith
         await page.GetByRole(AriaRole.Button, new() { Name = "Import", Exact = true }).ClickAsync();
         var row = store.GetByRole(AriaRole.Row).Filter(new() { HasText = "ticket gate" });
         await Expect(row).ToContainTextAsync("may leave");
+        await store.ScrollIntoViewIfNeededAsync();
         await Browser.ShotAsync(page, "host");
         await row.GetByRole(AriaRole.Button, new() { Name = "Do something with gate" }).ClickAsync();
         await page.GetByRole(AriaRole.Menuitem, new() { Name = "Export…" }).ClickAsync();

@@ -2375,6 +2375,8 @@ export interface components {
              * @description The request that it carries out; null when it carries out none.
              */
             request?: null | number;
+            /** @description The device that it is about, reached by the host's agent. */
+            device?: null | string;
         };
         /**
          * @description What an agent can be ordered to do.

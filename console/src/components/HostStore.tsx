@@ -1,5 +1,5 @@
 import { useState } from 'react';
-import { Badge, Button, Group, Menu, Title } from '@mantine/core';
+import { Button, Group, Menu, Title, VisuallyHidden } from '@mantine/core';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { Link } from 'react-router';
 import { api, take, type HostDetail, type StoredEntry } from '../api/client';
@@ -72,7 +72,7 @@ export function HostStore({ detail, now }: { detail: HostDetail; now: number }) 
             <th scope="col">Key</th>
             <th scope="col">Issuer</th>
             <th scope="col">
-              <span className="sr-only">What can be done</span>
+              <VisuallyHidden>What can be done</VisuallyHidden>
             </th>
           </tr>
         </thead>
@@ -83,9 +83,9 @@ export function HostStore({ detail, now }: { detail: HostDetail; now: number }) 
                 <Link to={`/certificates/${encodeURIComponent(e.certificate)}`}>{e.certificate}</Link>
               </td>
               <td>{e.label}</td>
-              <td className="mono" title={`SHA-256 ${e.thumbprint}`}>
-                {e.serial.slice(0, 16)}
-                {e.serial.length > 16 && '…'}
+              <td className="mono nowrap" title={`SHA-256 ${e.thumbprint}`}>
+                {e.serial.slice(0, 12)}
+                {e.serial.length > 12 && '…'}
               </td>
               <td className="nowrap">{when(e.notAfter, now)}</td>
               <td>
@@ -97,15 +97,7 @@ export function HostStore({ detail, now }: { detail: HostDetail; now: number }) 
                       ? 'in use'
                       : 'kept'}
               </td>
-              <td className="nowrap">
-                {e.releasable ? (
-                  <Badge variant="outline" color="gray" tt="none">
-                    may leave
-                  </Badge>
-                ) : (
-                  'stays here'
-                )}
-              </td>
+              <td className="nowrap">{e.releasable ? 'may leave' : 'stays here'}</td>
               <td title={e.issuer ?? ''}>{commonName(e.issuer)}</td>
               <td>
                 <Menu position="bottom-end">

@@ -29,6 +29,13 @@ export function OrderProgress({ id }: { id: number }) {
   );
 }
 
+function doneWord(order: OrderInfo): string {
+  if (order.services.length > 0) return `serving: ${order.services.join(', ')}`;
+  if (order.kind === 'prepare') return 'the key and the CSR are made';
+  if (order.kind === 'store' || order.kind === 'keep-device') return 'done';
+  return order.device ? `on ${shortHost(order.device)}` : 'in the store of its host';
+}
+
 function End({ order }: { order: OrderInfo }) {
   if (openStates.includes(order.state))
     return (
@@ -40,12 +47,7 @@ function End({ order }: { order: OrderInfo }) {
   if (order.state === 'done')
     return (
       <>
-        <State
-          severity="fine"
-          word={
-            order.services.length > 0 ? `serving: ${order.services.join(', ')}` : 'in the store of its host'
-          }
-        />
+        <State severity="fine" word={doneWord(order)} />
         {order.looks.map((l) => (
           <div key={l.serverName}>
             {l.accepted

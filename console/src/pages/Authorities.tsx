@@ -4,6 +4,7 @@ import { api, take, type HealthFinding, type HealthReport } from '../api/client'
 import { CommandLine, Failure } from '../components/Bits';
 import { pointName } from '../components/health';
 import { Hierarchy } from '../components/Hierarchy';
+import { OutsideAuthorities } from '../components/OutsideAuthorities';
 import { State } from '../components/State';
 import { useNow } from '../components/useNow';
 import { clock, day, when } from '../words';
@@ -67,6 +68,7 @@ export function Authorities() {
       <section className="sheet scroll">
         <Addresses report={data} now={now} />
       </section>
+      <OutsideAuthorities now={now} />
       <CommandLine command="beacon authority health" />
       <CommandLine command="beacon authority rehearse issuing" />
     </Stack>

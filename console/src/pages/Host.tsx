@@ -54,13 +54,13 @@ export function Host() {
         </Title>
         <ServiceTable services={data.services} now={now} />
       </section>
+      <HostStore detail={data} now={now} />
       <section className="sheet scroll">
         <Title order={3} fz="md">
           Last looks
         </Title>
         <Looks looks={data.services.flatMap((s) => (s.look ? [s.look] : []))} now={now} />
       </section>
-      <HostStore detail={data} now={now} />
       <CommandLine command={`beacon host show ${shortHost(h.name)}`} />
     </Stack>
   );

@@ -31,7 +31,8 @@ export function Request() {
         </Title>
         <State severity={requestSeverity[data.state]} word={data.state.replaceAll('-', ' ')} />
       </Group>
-      {data.orderId && <OrderProgress id={data.orderId} />}
+      {data.orderId && data.state !== 'waiting-outside' && <OrderProgress id={data.orderId} />}
+      {data.state === 'waiting-outside' && data.outside && <OutsideRequest request={data} />}
       <section className="sheet">
         <Facts
           rows={[
@@ -103,7 +104,6 @@ export function Request() {
           ))}
         </Group>
       )}
-      {data.state === 'waiting-outside' && data.outside && <OutsideRequest request={data} />}
       {data.state === 'waiting-for-approval' && <Decide request={data} />}
       <Withdraw request={data} />
       <CommandLine command={`beacon request show ${data.number}`} />

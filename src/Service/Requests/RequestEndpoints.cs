@@ -242,7 +242,7 @@ internal static class RequestEndpoints
                 Held = x.r.HeldJson is { } held ? JsonSerializer.Deserialize(held, BeaconJson.Default.HeldAnswer) : null,
                 Subject = x.r.Subject,
                 Life = x.r.Life,
-                Differences = x.Existing is null ? [] : Differences(x.r, x.Existing),
+                Differences = x.Existing is { HasEdition: true } existing ? Differences(x.r, existing) : [],
             }),
         ];
     }

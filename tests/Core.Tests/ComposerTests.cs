@@ -30,6 +30,22 @@ public sealed class ComposerTests
     private static List<string> Chosen(ComposedRequest c) => [.. c.Names.Where(n => n.IsChosen).Select(n => n.Name)];
 
     [Fact]
+    public void A_device_gets_its_own_name_and_what_dns_knows_of_its_kind()
+    {
+        var facts = new ComposerFacts
+        {
+            Purpose = Purpose.Device,
+            Host = "fw01.thistledown.example",
+            Domain = "thistledown.example",
+        };
+        Assert.Contains("vpn.thistledown.example", Composer.Candidates(facts));
+        var c = Composer.Compose(facts with { InDns = new HashSet<string> { "vpn.thistledown.example" } });
+        Assert.Equal(["fw01.thistledown.example"], Chosen(c));
+        Assert.Contains(c.Names, n => n is { Name: "vpn.thistledown.example", IsChosen: false });
+        Assert.Empty(c.Missing);
+    }
+
+    [Fact]
     public void Mail_gets_the_names_of_its_functions_each_once()
     {
         var c = Composer.Compose(Mail);

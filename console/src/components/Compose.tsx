@@ -12,6 +12,7 @@ const purposes = [
   { value: 'directory', label: 'a directory' },
   { value: 'files', label: 'file transfer and shares' },
   { value: 'federation', label: 'sign-in for other organisations' },
+  { value: 'device', label: 'a device' },
   { value: 'several', label: 'several services under one certificate' },
 ];
 

@@ -12,7 +12,7 @@ internal static class ComposeCommand
     {
         var purpose = new Option<string>("--for")
         {
-            Description = "website, mail, database, directory, files, federation, or several services under one certificate.",
+            Description = "website, mail, database, directory, files, federation, device, or several services under one certificate.",
             Required = true,
         };
         var host = new Option<string>("--host") { Description = "The host that serves it.", Required = true };

@@ -38,18 +38,11 @@ public sealed class Composer
 
     /// <summary>Names worth asking DNS about, before composing.</summary>
     public static IReadOnlyList<string> Candidates(ComposerFacts facts) =>
-        facts.Purpose == Purpose.Mail && facts.Domain.Length > 0
-            ? [.. MailNames.Select(n => $"{n}.{facts.Domain}")]
-            :
-            [
-                .. ServicesOf(facts)
-                    .SelectMany(s => s.Names)
-                    .Where(n => !n.Contains('*'))
-                    .Select(Sibling)
-                    .OfType<string>()
-                    .Distinct()
-                    .Take(50),
-            ];
+        facts.Purpose == Purpose.Device && facts.Domain.Length > 0 ? [.. DeviceNames.Select(n => $"{n}.{facts.Domain}")]
+        : facts.Purpose == Purpose.Mail && facts.Domain.Length > 0 ? [.. MailNames.Select(n => $"{n}.{facts.Domain}")]
+        : [.. ServicesOf(facts).SelectMany(s => s.Names).Where(n => !n.Contains('*')).Select(Sibling).OfType<string>().Distinct().Take(50)];
+
+    private static readonly string[] DeviceNames = ["vpn", "remote", "gateway", "portal"];
 
     private static readonly string[] MailNames = ["mail", "webmail", "smtp", "imap", "pop", "autoconfig", "autodiscover"];
 
@@ -193,6 +186,20 @@ public sealed class Composer
             _remarks.Add(
                 "A sign-in service's name is in its partners' settings: choose one that outlives the host. Its signing key is another certificate, published weeks before it is used."
             );
+        if (_f.Purpose == Purpose.Device)
+        {
+            Add(_f.Host, "the device itself", "Everybody who comes to the device by its name is warned.", "the device's name");
+            foreach (var name in DeviceNames.Select(n => $"{n}.{_f.Domain}").Where(n => _f.InDns?.Contains(n) == true))
+                Add(
+                    name,
+                    "known to DNS: what such devices are called by their users",
+                    "Whoever uses this name is warned.",
+                    "DNS",
+                    isChosen: false
+                );
+            _remarks.Add("The device makes the key and keeps it; it is committed there by itself, and renewed.");
+            return;
+        }
         if (_order.Count == 0)
         {
             Add(_f.Host, "the host itself", "Clients that use the host's name refuse the certificate.", "the host's name");

@@ -19,6 +19,9 @@ public enum Purpose
     /// <summary>A sign-in service that other organisations trust.</summary>
     Federation,
 
+    /// <summary>A device that a host's agent reaches: it makes its own key.</summary>
+    Device,
+
     /// <summary>Several services of one host under one certificate.</summary>
     Several,
 }

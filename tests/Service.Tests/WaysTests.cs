@@ -300,6 +300,49 @@ public sealed class WaysTests(AttackedWorld world) : IClassFixture<AttackedWorld
         Assert.Null(orphan["request"]);
     }
 
+    [Fact]
+    public async Task A_certificate_that_was_handed_out_finds_its_host_when_its_key_does()
+    {
+        using var s = new Scratch();
+        await using var host = await new RunningHost(world, s, "pair1.branch.example").StartAsync("group:web");
+        await using var yard = await new RunningHost(world, s, "pair1.yard.example").StartAsync("group:yard");
+        Programs.OpenSsl(
+            $"req -new -newkey ec -pkeyopt ec_paramgen_curve:P-256 -nodes -keyout {s["k.pem"]} -out {s["k.csr"]} -subj /CN=hand.branch.example -addext subjectAltName=DNS:hand.branch.example"
+        );
+        var (asked, state) = await AskAsync(world.Jay, Wish(csr: File.ReadAllText(s["k.csr"])));
+        Assert.True(state == "issued", asked.ToString());
+        var name = asked.Json!["certificate"]!.GetValue<string>();
+        var export = $"/api/v1/certificates/{Uri.EscapeDataString(name)}/export?form=pem";
+        var pem = s.File("k.cer", await world.Jay.GetByteArrayAsync(export, TestContext.Current.CancellationToken));
+        // Whoever keeps another host comes by nothing with it, key or not.
+        var stolen = await EndedAsync(await ImportAsync(world.Magpie, yard, null, false, null, pem, s["k.pem"]));
+        Assert.Contains("not on record here", stolen["steps"]!.ToJsonString());
+        Assert.Equal("not-allowed", (await ImportAsync(world.Magpie, yard, name, pem, s["k.pem"])).Code);
+        var mine = await EndedAsync(await ImportAsync(world.Jay, host, name, pem, s["k.pem"]));
+        Assert.Equal("done", mine["state"]!.GetValue<string>());
+        var shown = await CallAsync(world.Robin, "GET", $"certificates/{Uri.EscapeDataString(name)}");
+        Assert.Equal(host.Name, shown.Json!["certificate"]!["host"]!.GetValue<string>());
+        // What was sealed does not stay in the database once it was read.
+        using var db = new Microsoft.Data.Sqlite.SqliteConnection($"Data Source={Path.Combine(world.Data, "beacon.db")};Mode=ReadOnly");
+        db.Open();
+        using var left = db.CreateCommand();
+        left.CommandText = "SELECT count(*) FROM Orders WHERE State > 1 AND ContentJson LIKE '%\"sealed\":\"%'";
+        Assert.Equal(0L, left.ExecuteScalar());
+    }
+
+    private async Task<Answer> ImportAsync(HttpClient who, RunningHost host, string certificate, params string[] files)
+    {
+        var detail = await host.HostAsync();
+        var parts = files.Select(f => new FilePart(Path.GetFileName(f), Convert.ToBase64String(File.ReadAllBytes(f))));
+        var content = JsonSerializer.SerializeToUtf8Bytes(new ImportContent([.. parts], null, false), BeaconJson.Default.ImportContent);
+        var wish = new JsonObject
+        {
+            ["sealed"] = Convert.ToBase64String(Sealing.Seal(Convert.FromBase64String(detail.SealKey!), SealPurpose.Import, content)),
+            ["certificate"] = certificate,
+        };
+        return await CallAsync(who, "POST", $"hosts/{host.Name}/store/import", wish.ToJsonString());
+    }
+
     private async Task<Answer> ImportAsync(
         HttpClient who,
         RunningHost host,

@@ -189,7 +189,7 @@ public sealed class CertificateQueries(BeaconDb db, AuthorityRegistry registry, 
         if (working)
             return (Severity.Fine, edition?.State == EditionState.Current ? "renewing" : "being made");
         if (edition is null)
-            return (Severity.Soon, "not issued yet");
+            return (Severity.Soon, c.Outside is null ? "not issued yet" : "waiting outside");
         if (phase == LifePhase.Expired)
             return (Severity.Now, "expired");
         if (edition.Revoked is { } why)

@@ -83,6 +83,12 @@ public sealed class RemoveHost(
                 await db.Hosts.FirstOrDefaultAsync(h => h.Name == name, ct)
                 ?? throw new BeaconProblem(ProblemCode.NotFound, $"There is no host \"{name}\".", "See beacon host list.");
             host.ThrowIfGone();
+            if (await db.Hosts.FirstOrDefaultAsync(h => h.ViaHostId == host.Id && h.State != HostState.Removed, ct) is { } device)
+                throw new BeaconProblem(
+                    ProblemCode.WrongState,
+                    $"{device.Name} is reached by the agent of {name}: nobody would renew it.",
+                    $"Have another host's agent reach it (beacon device add {device.Name} --via HOST), or remove it first."
+                );
             var now = clock.GetUtcNow();
             if (host is { Device: not null, ViaHostId: { } via })
                 db.Orders.Add(WorkOrder.Of(now, via, KeepDevice.Content(host.Name, null), null, null));

@@ -42,9 +42,18 @@ public sealed class TakeAnswer(
                 "There are authorities' certificates alone in it, and no answer to a request.",
                 "Give the server's own certificate too."
             );
-        var outcome = new List<AnsweredRequest>();
+        // Whose they are is asked of all before anything is done with one.
+        var answers = new List<(X509 Leaf, Request? Request)>();
         foreach (var leaf in bag.Leaves)
-            outcome.Add(await OneAsync(leaf, bag, caller, ct));
+        {
+            var request = await RequestForAsync(leaf, ct);
+            if (request is not null)
+                MayAct.ThrowUnless(Operation.TakeAnswer, caller, MayAct.Of(request));
+            answers.Add((leaf, request));
+        }
+        var outcome = new List<AnsweredRequest>();
+        foreach (var (leaf, request) in answers)
+            outcome.Add(await OneAsync(leaf, request, bag, caller, ct));
         return new(outcome, bag.Notes);
     }
 
@@ -60,18 +69,22 @@ public sealed class TakeAnswer(
         }
     }
 
-    private async Task<AnsweredRequest> OneAsync(X509 leaf, CertificateBag bag, Caller caller, CancellationToken ct)
+    /// <summary>The newest one with its key: a request that was withdrawn may have been made again for the same key by hand.</summary>
+    private async Task<Request?> RequestForAsync(X509 leaf, CancellationToken ct)
+    {
+        var key = leaf.PublicKey.Fingerprint();
+        return await db.Requests.AsNoTracking().Where(r => r.AnswerKey == key).OrderByDescending(r => r.Id).FirstOrDefaultAsync(ct);
+    }
+
+    private async Task<AnsweredRequest> OneAsync(X509 leaf, Request? request, CertificateBag bag, Caller caller, CancellationToken ct)
     {
         var name = leaf.Names.Count > 0 ? leaf.Names[0].ToString() : leaf.Subject.ToString();
         var key = leaf.PublicKey.Fingerprint();
-        // The newest one: a request that was withdrawn may have been made again for the same key by hand.
-        var request = await db.Requests.AsNoTracking().Where(r => r.AnswerKey == key).OrderByDescending(r => r.Id).FirstOrDefaultAsync(ct);
         if (request is null)
             return new(name, null, false, await NobodyWaitsAsync(leaf, key, ct), null);
         AnsweredRequest Not(string told) => new(name, request.Id, false, told, null);
         try
         {
-            MayAct.ThrowUnless(Operation.TakeAnswer, caller, MayAct.Of(request));
             if (request.State != RequestState.WaitingOutside)
                 return Not(await WaitsNoMoreAsync(request, leaf, ct));
             var authority = book.Get(request.Outside!);

@@ -2,6 +2,7 @@ using System.Text;
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
+using OrderlyBeacon.Core.Enrolment;
 using OrderlyBeacon.Core.Formats;
 using OrderlyBeacon.Core.Issuing;
 using OrderlyBeacon.Core.Journal;
@@ -20,7 +21,8 @@ namespace OrderlyBeacon.Service.Stores;
 /// <summary>Orders what is done with the entries of a host's store. What is secret in it is sealed to the host's agent, or by it to who asked: nothing here can read it.</summary>
 public sealed class OrderStoreWork(BeaconDb db, OrderDesk desk, ProfileCatalogue profiles)
 {
-    private const int MostSealed = 6 << 20;
+    private const int MostSealed = 6 << 20,
+        MostOpen = 8;
     private static readonly TimeSpan ExportPatience = TimeSpan.FromSeconds(30);
 
     public async Task<long> ImportAsync(string hostName, ImportWish wish, Caller caller, CancellationToken ct)
@@ -32,7 +34,18 @@ public sealed class OrderStoreWork(BeaconDb db, OrderDesk desk, ProfileCatalogue
                 "Nothing sealed was sent, or it is over 4 MiB.",
                 "Send the certificate files alone, sealed to the host's key."
             );
-        if (wish.Certificate is { Length: > 0 } name && await db.Certificates.AnyAsync(c => c.Name == name && c.HostId != host.Id, ct))
+        var open = await db.Orders.CountAsync(
+            o => o.HostId == host.Id && o.Kind == OrderKind.Store && (o.State == OrderState.Queued || o.State == OrderState.Taken),
+            ct
+        );
+        if (open >= MostOpen)
+            throw new BeaconProblem(
+                ProblemCode.TooBusy,
+                $"{open} orders about the store of {host.Name} wait already.",
+                "Wait until its agent has done them."
+            );
+        var given = string.IsNullOrWhiteSpace(wish.Certificate) ? null : CertificateNaming.Given(wish.Certificate, caller.Name);
+        if (given is { } name && await db.Certificates.AnyAsync(c => c.Name == name && c.HostId != null && c.HostId != host.Id, ct))
             throw new BeaconProblem(
                 ProblemCode.AlreadyExists,
                 $"There is a certificate named \"{name}\" elsewhere already.",
@@ -41,7 +54,7 @@ public sealed class OrderStoreWork(BeaconDb db, OrderDesk desk, ProfileCatalogue
         return await PlaceAsync(
             host,
             new(StoreAct.Import, Label: wish.Label, Sealed: wish.Sealed),
-            wish.Certificate,
+            given,
             new(caller.Actor, JournalAction.StoreImported, host.Name),
             ct
         );
@@ -105,7 +118,13 @@ public sealed class OrderStoreWork(BeaconDb db, OrderDesk desk, ProfileCatalogue
                 $"{host.Name}: {entry.Certificate}, serial {entry.Serial}, as {BeaconProblem.SlugOf(wish.Form)}"
             )
         );
-        return new(order.Result?.Sealed ?? throw new BeaconProblem(ProblemCode.DataDamaged, "The agent gave nothing.", "Try again."));
+        var given = order.Result?.Sealed;
+        await using (var write = await db.BeginWriteAsync(ct))
+        {
+            (await db.Orders.SingleAsync(o => o.Id == order.Id, ct)).ForgetGivenOut();
+            await write.CommitAsync(ct);
+        }
+        return new(given ?? throw new BeaconProblem(ProblemCode.DataDamaged, "The agent gave nothing.", "Try again."));
     }
 
     private static int KeyLength(string? base64)

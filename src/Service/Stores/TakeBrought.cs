@@ -2,17 +2,21 @@ using System.Text;
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
+using OrderlyBeacon.Core.Enrolment;
 using OrderlyBeacon.Core.Formats;
 using OrderlyBeacon.Core.Issuing;
 using OrderlyBeacon.Core.Journal;
+using OrderlyBeacon.Core.Rights;
 using OrderlyBeacon.Service.Certificates;
 using OrderlyBeacon.Service.Outside;
+using OrderlyBeacon.Service.People;
+using OrderlyBeacon.Service.Rights;
 using OrderlyBeacon.Service.Storage;
 
 namespace OrderlyBeacon.Service.Stores;
 
 /// <summary>Puts on record what was brought into a host's store, so that it can be bound, looked after and told of before its end. It grants no name to anybody.</summary>
-public sealed class TakeBrought(BeaconDb db, RecordBrought record, OutsideBook book, TimeProvider clock)
+public sealed class TakeBrought(BeaconDb db, RecordBrought record, OutsideBook book, PeopleBook people, TimeProvider clock)
 {
     private const int Most = 50;
     private bool _learnt;
@@ -68,6 +72,8 @@ public sealed class TakeBrought(BeaconDb db, RecordBrought record, OutsideBook b
             await PairAsync(host, known, taken, ct);
             return;
         }
+        // The host says what it is called: a name that means something here is not taken on its word.
+        CertificateNaming.Given(taken.Certificate, host.Owner);
         var row = await db.Certificates.FirstOrDefaultAsync(c => c.Name == taken.Certificate, ct);
         if (row is not null && row.HostId != host.Id)
             throw new BeaconProblem(
@@ -77,6 +83,7 @@ public sealed class TakeBrought(BeaconDb db, RecordBrought record, OutsideBook b
             );
         if (row is null)
         {
+            CertificateNaming.ThrowIfOfAnotherHost(taken.Certificate, leaf.Names);
             var names = Shapes.Json(leaf.Names.Select(n => n.ToString()));
             db.Certificates.Add(
                 row = Certificate.OfImport(
@@ -114,6 +121,17 @@ public sealed class TakeBrought(BeaconDb db, RecordBrought record, OutsideBook b
                 $"It is on record as \"{row.Name}\"{(row.HostId is null ? "" : ", on another host")}.",
                 row.HostId is null ? $"Import it again under that name: --as \"{row.Name}\"." : "Nothing to do."
             );
+        // The host says that it has the key; it gets only what belongs to somebody who may order work on it.
+        if (row.Owner != host.Owner)
+        {
+            var owner = new Who(row.Owner, await people.GroupsOfAsync(row.Owner, ct), null);
+            if (RightsOf.Thing(Operation.ImportToStore, owner, MayAct.Of(host)) is not null)
+                throw new BeaconProblem(
+                    ProblemCode.NotAllowed,
+                    $"\"{row.Name}\" belongs to {row.Owner}, who may not order work on {host.Name}.",
+                    "Give the certificate or the host to one owner: beacon cert give, beacon host give."
+                );
+        }
         row.LiesOn(host.Id);
         await db.Note(
             clock.GetUtcNow(),

@@ -14,7 +14,7 @@ public sealed class WorkOrder
     public long? RequestId { get; private init; }
 
     /// <summary>The order without its number, as JSON of <see cref="Order"/>.</summary>
-    public string ContentJson { get; private init; } = "";
+    public string ContentJson { get; private set; } = "";
     public string StepsJson { get; private set; } = "[]";
     public string? ResultJson { get; private set; }
     public string LooksJson { get; private set; } = "[]";
@@ -59,7 +59,24 @@ public sealed class WorkOrder
     {
         (State, EndedAt, LooksJson) = (result.Done ? OrderState.Done : OrderState.Failed, at, looksJson);
         StepsJson = JsonSerializer.Serialize([.. result.Steps], BeaconJson.Default.ListString);
+        // What was sealed has been read, or never will be: it need not lie here.
+        if (Content is { } content && (content.Sealed ?? content.Store?.Sealed) is not null)
+            ContentJson = JsonSerializer.Serialize(
+                content with
+                {
+                    Sealed = null,
+                    Store = content.Store is { } store ? store with { Sealed = null } : null,
+                },
+                BeaconJson.Default.Order
+            );
         ResultJson = JsonSerializer.Serialize(result with { Looks = null, Steps = [] }, BeaconJson.Default.OrderResult);
+    }
+
+    /// <summary>What was given out is with who asked: it need not lie here.</summary>
+    public void ForgetGivenOut()
+    {
+        if (Result is { } result)
+            ResultJson = JsonSerializer.Serialize(result with { Sealed = null }, BeaconJson.Default.OrderResult);
     }
 
     public void Cancel(DateTimeOffset at) => (State, EndedAt) = (OrderState.Cancelled, at);

@@ -44,6 +44,11 @@ internal static class Program
         {
             Description = "Join by the computer's account in the domain instead of a code: its keytab, usually /etc/krb5.keytab.",
         };
+        var fingerprint = new Option<string?>("--fingerprint")
+        {
+            Description =
+                "With --keytab: SHA-256 of the service's root (beacon authority show), so that the ticket is shown to nobody else.",
+        };
         var servers = new ServerOptions();
         var every = new Option<int>("--report-seconds")
         {
@@ -57,6 +62,7 @@ internal static class Program
             host,
             codeFile,
             keytab,
+            fingerprint,
             every,
         };
         servers.AddTo(join);
@@ -72,7 +78,15 @@ internal static class Program
                             $"\"{r.GetValue(service)}\" is no address of a service.",
                             "Write it as https://HOST:PORT."
                         );
-                    await JoinAsync(new(folder), address, r.GetValue(host)!, r.GetValue(codeFile), r.GetValue(keytab), ct);
+                    await JoinAsync(
+                        new(folder),
+                        address,
+                        r.GetValue(host)!,
+                        r.GetValue(codeFile),
+                        r.GetValue(keytab),
+                        r.GetValue(fingerprint),
+                        ct
+                    );
                     new AgentSettings(address.ToString(), r.GetValue(host)!, servers.Read(r), r.GetValue(every)).Save(folder);
                     Console.WriteLine($"{r.GetValue(host)} has joined. Start the agent: beacon-agent run --state {folder}");
                 })
@@ -86,6 +100,7 @@ internal static class Program
         string host,
         string? codeFile,
         string? keytab,
+        string? fingerprint,
         CancellationToken ct
     )
     {
@@ -97,8 +112,14 @@ internal static class Program
             );
         if (keytab is not null)
         {
+            if (fingerprint is null)
+                throw new BeaconProblem(
+                    ProblemCode.InputInvalid,
+                    "It is not said by which root the service is known.",
+                    "Give --fingerprint with the SHA-256 fingerprint of its root: beacon authority show root."
+                );
             MachineTicket.UseKeytab(keytab);
-            await identity.JoinByTicketAsync(service, host, ct);
+            await identity.JoinByTicketAsync(service, host, fingerprint, ct);
             return;
         }
         var code = codeFile is "-" ? await Console.In.ReadToEndAsync(ct) : await File.ReadAllTextAsync(codeFile!, ct);

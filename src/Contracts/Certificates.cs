@@ -29,6 +29,9 @@ public sealed record CertificateInfo(
         init;
     }
 
+    /// <summary>The authority that is not ours which signs it; null when ours does.</summary>
+    public string? Outside { get; init; }
+
     /// <summary>What the caller may not do with it.</summary>
     public IReadOnlyList<Denied> Denied { get; init; } = [];
 }

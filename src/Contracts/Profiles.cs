@@ -21,6 +21,13 @@ public sealed record ProfileInfo(
     /// <summary>Whether who looks may ask for it.</summary>
     public bool ForYou { get; init; } = true;
     public int Approvals { get; init; }
+
+    /// <summary>Groups whose members may take keys out of their hosts; empty when keys stay.</summary>
+    public IReadOnlyList<string> ReleaseTo
+    {
+        get => field ?? [];
+        init;
+    }
     public IReadOnlyList<string> MayAsk
     {
         get => field ?? [];

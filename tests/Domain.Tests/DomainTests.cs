@@ -1,3 +1,4 @@
+using System.Security.Cryptography.X509Certificates;
 using System.Text.Json.Nodes;
 using Microsoft.Playwright;
 using static OrderlyBeacon.Domain.Tests.DomainWorld;
@@ -232,6 +233,77 @@ public sealed class DomainTests(DomainWorld world) : IClassFixture<DomainWorld>
         Assert.True(File.Exists(keytab), made.Output);
         var (code, output) = world.Join(world.Scratch["as-finch"], "web01.thistledown.example", keytab);
         Assert.True(code != 0 && output.Contains("is a person"), output);
+    }
+
+    /// <summary>Somebody between an agent and the service, with a certificate of his own, hands everything on: he gets to see no ticket, and nobody joins.</summary>
+    [Fact]
+    public async Task No_ticket_is_shown_to_somebody_between()
+    {
+        var seen = new System.Collections.Concurrent.ConcurrentBag<string>();
+        using var between = new System.Net.Sockets.TcpListener(System.Net.IPAddress.Parse(ServiceAddress), 0);
+        between.Start();
+        using var key = System.Security.Cryptography.ECDsa.Create(System.Security.Cryptography.ECCurve.NamedCurves.nistP256);
+        using var own = new CertificateRequest($"CN={Beacon}", key, System.Security.Cryptography.HashAlgorithmName.SHA256).CreateSelfSigned(
+            DateTimeOffset.UtcNow.AddDays(-1),
+            DateTimeOffset.UtcNow.AddDays(1)
+        );
+        using var shown = X509CertificateLoader.LoadPkcs12(own.Export(X509ContentType.Pkcs12), null);
+        var handing = Task.Run(
+            async () =>
+            {
+                while (true)
+                    try
+                    {
+                        _ = HandOnAsync(await between.AcceptTcpClientAsync(), shown);
+                    }
+                    catch (Exception e) when (e is ObjectDisposedException or System.Net.Sockets.SocketException)
+                    {
+                        return;
+                    }
+            },
+            TestContext.Current.CancellationToken
+        );
+        var (code, output) = world.Join(
+            world.Scratch["between"],
+            "mail01.thistledown.example",
+            Path.Combine(Folder, "keytabs", "mail01.keytab"),
+            $"https://{Beacon}:{((System.Net.IPEndPoint)between.LocalEndpoint).Port}"
+        );
+        between.Stop();
+        await handing;
+        Assert.True(code != 0, output);
+        // He was asked for the roots, which everybody may see, and for nothing else.
+        Assert.Contains(seen, s => s.Contains("cacerts"));
+        Assert.DoesNotContain(seen, s => s.Contains("Negotiate"));
+        Assert.Equal("not-found", (await CallAsync(world.Local, "GET", "hosts/mail01.thistledown.example")).Code);
+
+        async Task HandAsync(Stream from, Stream to)
+        {
+            var buffer = new byte[16 << 10];
+            for (int n; (n = await from.ReadAsync(buffer)) > 0; )
+            {
+                seen.Add(System.Text.Encoding.Latin1.GetString(buffer, 0, n));
+                await to.WriteAsync(buffer.AsMemory(0, n));
+            }
+        }
+
+        async Task HandOnAsync(System.Net.Sockets.TcpClient client, X509Certificate2 shown)
+        {
+            try
+            {
+                using (client)
+                await using (var near = new System.Net.Security.SslStream(client.GetStream()))
+                {
+                    await near.AuthenticateAsServerAsync(shown);
+                    using var onward = new System.Net.Sockets.TcpClient();
+                    await onward.ConnectAsync(ServiceAddress, Port);
+                    await using var far = new System.Net.Security.SslStream(onward.GetStream(), false, (_, _, _, _) => true);
+                    await far.AuthenticateAsClientAsync(Beacon);
+                    await Task.WhenAny(HandAsync(near, far), far.CopyToAsync(near));
+                }
+            }
+            catch (Exception e) when (e is IOException or System.Security.Authentication.AuthenticationException) { }
+        }
     }
 
     /// <summary>Each way in which a computer could come by another's name: none is issued, whoever asks in its place.</summary>

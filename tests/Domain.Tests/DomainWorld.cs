@@ -23,7 +23,7 @@ public sealed class DomainWorld : IAsyncLifetime
 {
     public const string Beacon = "beacon.thistledown.example";
     public const int Port = 7443;
-    private const string Dc = "127.0.53.1",
+    internal const string Dc = "127.0.53.1",
         Names = "127.0.53.2",
         ServiceAddress = "127.0.53.10";
 
@@ -266,11 +266,29 @@ public sealed class DomainWorld : IAsyncLifetime
         new(status, text.StartsWith('{') || text.StartsWith('[') ? JsonNode.Parse(text) : null, text);
 
     /// <summary>The agent's joining by a keytab.</summary>
-    internal (int Code, string Output) Join(string folder, string host, string keytab)
+    private string RootFingerprint =>
+        X509CertificateLoader.LoadCertificateFromFile(RootPem).GetCertHashString(System.Security.Cryptography.HashAlgorithmName.SHA256);
+
+    /// <param name="service">Where the agent goes; the service itself when left out.</param>
+    internal (int Code, string Output) Join(string folder, string host, string keytab, string? service = null)
     {
         var (code, output, error) = Programs.Run(
             Own.Agent,
-            ["join", "--state", folder, "--service", Url, "--host", host, "--keytab", keytab, "--nginx", "/nowhere/nginx.conf"],
+            [
+                "join",
+                "--state",
+                folder,
+                "--service",
+                service ?? Url,
+                "--host",
+                host,
+                "--keytab",
+                keytab,
+                "--fingerprint",
+                RootFingerprint,
+                "--nginx",
+                "/nowhere/nginx.conf",
+            ],
             null,
             new Dictionary<string, string> { ["KRB5_CONFIG"] = Path.Combine(Folder, "krb5.conf") }
         );

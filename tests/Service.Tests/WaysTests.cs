@@ -190,6 +190,40 @@ public sealed class WaysTests(AttackedWorld world) : IClassFixture<AttackedWorld
         Assert.Equal("wrong-state", (await CallAsync(world.Robin, "DELETE", "outside/" + authority.Name)).Code);
     }
 
+    /// <summary>What somebody has to carry is called out before its end, though it renews itself as far as it can.</summary>
+    [Fact]
+    public void What_is_signed_outside_is_told_before_its_end()
+    {
+        var now = DateTimeOffset.UtcNow;
+        var info = new CertificateInfo(
+            "shop.branch.example",
+            "out1.branch.example",
+            "server",
+            ["shop.branch.example"],
+            "ec-p256",
+            Severity.Soon,
+            "expires soon",
+            "4A",
+            now.AddDays(-80),
+            now.AddDays(10),
+            now.AddDays(-10),
+            LifePhase.Due,
+            1,
+            [],
+            null,
+            0,
+            null,
+            new(0.67, true, true),
+            1
+        )
+        {
+            Outside = "harbour",
+        };
+        Assert.Contains("answer of harbour", Concerns.JudgeCertificate.Run(1, info)!.Reason);
+        Assert.Equal(now.AddDays(10) - TimeSpan.FromDays(30), Concerns.JudgeCertificate.NextAt(info, now.AddDays(-40)));
+        Assert.Equal(now.AddDays(10), Concerns.JudgeCertificate.NextAt(info with { Outside = null }, now.AddDays(-40)));
+    }
+
     [Fact]
     public async Task An_answer_that_differs_is_taken_on_somebody_elses_decision_alone()
     {

@@ -1666,6 +1666,8 @@ export interface components {
             version: number;
             /** @description Whose it is: a person, `group:NAME`, `agent:HOST` or `system`. */
             owner?: string;
+            /** @description The authority that is not ours which signs it; null when ours does. */
+            outside?: null | string;
             /** @description What the caller may not do with it. */
             denied?: components["schemas"]["Denied"][];
         };
@@ -2565,6 +2567,8 @@ export interface components {
             forYou?: boolean;
             /** Format: int32 */
             approvals?: number;
+            /** @description Groups whose members may take keys out of their hosts; empty when keys stay. */
+            releaseTo?: string[];
             mayAsk?: string[];
         };
         ProfileNames: {

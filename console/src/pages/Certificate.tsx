@@ -86,12 +86,15 @@ export function Certificate() {
               ['Ends', when(c.notAfter, now)],
               [
                 'Renewal',
-                c.planned
-                  ? `${when(c.planned, now)}, by itself${c.policy.newKey ? ', with a new key' : ''}`
-                  : 'nothing renews it',
+                c.planned && c.outside
+                  ? `${when(c.planned, now)}: the next key and CSR are made by themselves; somebody carries the CSR to ${c.outside}`
+                  : c.planned
+                    ? `${when(c.planned, now)}, by itself${c.policy.newKey ? ', with a new key' : ''}`
+                    : 'nothing renews it',
               ],
               ['Subject', data.text?.subject],
               ['Issuer', data.text?.issuer],
+              ['Signed by', c.outside ? `${c.outside}, an authority outside` : null],
               ['Key', c.key],
               ['Usage', [...(data.text?.keyUsage ?? []), ...(data.text?.extendedKeyUsage ?? [])].join(', ')],
               ['Serial', <span className="mono">{c.serial}</span>],

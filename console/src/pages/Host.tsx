@@ -1,7 +1,7 @@
-import { Group, Loader, Stack, Title } from '@mantine/core';
+import { Group, Loader, Stack, Text, Title } from '@mantine/core';
 import { useQuery } from '@tanstack/react-query';
-import { useParams } from 'react-router';
-import { api, take } from '../api/client';
+import { Link, useParams } from 'react-router';
+import { api, take, type HostDetail } from '../api/client';
 import { CommandLine, Facts, Failure } from '../components/Bits';
 import { HostStore } from '../components/HostStore';
 import { HostState } from '../components/HostState';
@@ -48,6 +48,27 @@ export function Host() {
           ]}
         />
       </section>
+      {h.device ? (
+        <section className="sheet">
+          <Text size="sm">
+            It makes its own key and keeps it; the agent of {shortHost(h.via ?? '')} carries the request and
+            the answer, and commits them there.{' '}
+            <Link to={`/certificates?host=${encodeURIComponent(h.name)}`}>Its certificates</Link>,{' '}
+            <Link to={`/new?host=${encodeURIComponent(h.name)}`}>request one for it</Link>.
+          </Text>
+        </section>
+      ) : (
+        <Inside data={data} now={now} />
+      )}
+      <CommandLine command={`beacon host show ${shortHost(h.name)}`} />
+    </Stack>
+  );
+}
+
+/** What its agent found on it. */
+function Inside({ data, now }: { data: HostDetail; now: number }) {
+  return (
+    <>
       <section className="sheet scroll">
         <Title order={3} fz="md">
           Services
@@ -61,7 +82,6 @@ export function Host() {
         </Title>
         <Looks looks={data.services.flatMap((s) => (s.look ? [s.look] : []))} now={now} />
       </section>
-      <CommandLine command={`beacon host show ${shortHost(h.name)}`} />
-    </Stack>
+    </>
   );
 }

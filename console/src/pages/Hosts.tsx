@@ -13,7 +13,7 @@ import { useDenied } from '../components/session';
 import { ServiceTable } from '../components/ServiceTable';
 import { State } from '../components/State';
 import { useNow } from '../components/useNow';
-import { when } from '../words';
+import { when, shortHost } from '../words';
 
 const hostStates = ['connected', 'away', 'invited', 'problem'];
 const serviceStates = [
@@ -195,9 +195,11 @@ function HostSheet({ host: h, now }: { host: HostInfo; now: number }) {
           <HostState host={h} />
         </Group>
         <Text size="xs" c="dimmed">
-          {h.lastSeen
-            ? `seen ${when(h.lastSeen, now)} · agent ${h.agentVersion ?? ''}`
-            : 'its agent has not joined yet'}
+          {h.device
+            ? `${h.device}, reached by the agent of ${shortHost(h.via ?? '')}`
+            : h.lastSeen
+              ? `seen ${when(h.lastSeen, now)} · agent ${h.agentVersion ?? ''}`
+              : 'its agent has not joined yet'}
         </Text>
       </Group>
       {h.problem && (
@@ -205,7 +207,12 @@ function HostSheet({ host: h, now }: { host: HostInfo; now: number }) {
           <State severity="now" word={h.problem.message} /> <span className="dim">{h.problem.cure}</span>
         </div>
       )}
-      {h.services > 0 && !detail.data ? (
+      {h.device ? (
+        <Text size="sm">
+          It makes its own key and puts its certificate in place by itself.{' '}
+          <Link to={`/new?host=${encodeURIComponent(h.name)}`}>Request one for it.</Link>
+        </Text>
+      ) : h.services > 0 && !detail.data ? (
         <Loader size="sm" aria-label="Loading" />
       ) : (
         <ServiceTable services={detail.data?.services ?? []} now={now} />

@@ -13,7 +13,7 @@ import {
   Title,
 } from '@mantine/core';
 import { useDebouncedValue } from '@mantine/hooks';
-import { IconX } from '@tabler/icons-react';
+import { IconArrowUp, IconX } from '@tabler/icons-react';
 import { keepPreviousData, useMutation, useQuery } from '@tanstack/react-query';
 import { Link, useNavigate, useSearchParams } from 'react-router';
 import { api, take, type HostDetail, type NewRequest, type RequestPreview } from '../api/client';
@@ -138,7 +138,12 @@ export function NewCertificate() {
           first={params.get('service') ?? ''}
           profiles={profiles.data
             .filter((p) => p.forPeople && p.offered && p.forYou)
-            .map((p) => ({ value: p.id, label: `${p.title} · ${p.life}`, keys: p.keys }))}
+            .map((p) => ({
+              value: p.id,
+              label: `${p.title} · ${p.life}`,
+              keys: p.keys,
+              releaseTo: p.releaseTo ?? [],
+            }))}
         />
       )}
       {detail.error && <Failure error={detail.error} />}
@@ -157,6 +162,7 @@ interface ProfileChoice {
   value: string;
   label: string;
   keys: string[];
+  releaseTo: string[];
 }
 
 function Wish({ host, first, profiles }: { host: HostDetail; first: string; profiles: ProfileChoice[] }) {
@@ -236,6 +242,10 @@ function Wish({ host, first, profiles }: { host: HostDetail; first: string; prof
             <Title order={3} fz="md">
               Names that clients connect to
             </Title>
+            <Text size="xs" c="dimmed">
+              The first is the common name too. All of them are alternative names, which is what clients look
+              at.
+            </Text>
             <Stack gap={6}>
               {names.map((n, i) => {
                 const v = n.trim() ? verdictOf(n) : undefined;
@@ -254,6 +264,18 @@ function Wish({ host, first, profiles }: { host: HostDetail; first: string; prof
                         }}
                       />
                       <div style={{ width: 128 }}>{v && <VerdictState verdict={v.verdict} />}</div>
+                      <ActionIcon
+                        variant="subtle"
+                        size="sm"
+                        aria-label={`Make name ${i + 1} the common name`}
+                        title="Make it the common name"
+                        disabled={i === 0 || !n.trim()}
+                        onClick={() => {
+                          setNames([n, ...names.filter((_, j) => j !== i)]);
+                        }}
+                      >
+                        <IconArrowUp size={14} />
+                      </ActionIcon>
                       <ActionIcon
                         variant="subtle"
                         size="sm"
@@ -376,7 +398,11 @@ function Wish({ host, first, profiles }: { host: HostDetail; first: string; prof
           ) : (
             preview.data && (
               <>
-                <Preview data={preview.data} now={now} />
+                <Preview
+                  data={preview.data}
+                  now={now}
+                  releaseTo={profiles.find((p) => p.value === profile)?.releaseTo ?? []}
+                />
                 <LeaveOut uncovered={preview.data.uncovered ?? []} said={leaveOut} say={setLeaveOut} />
               </>
             )
@@ -405,7 +431,7 @@ function Wish({ host, first, profiles }: { host: HostDetail; first: string; prof
   );
 }
 
-function Preview({ data, now }: { data: RequestPreview; now: number }) {
+function Preview({ data, now, releaseTo }: { data: RequestPreview; now: number; releaseTo: string[] }) {
   const c = data.certificate;
   return (
     <>
@@ -430,7 +456,10 @@ function Preview({ data, now }: { data: RequestPreview; now: number }) {
               'Renewal',
               data.plannedRenewal ? `${when(data.plannedRenewal, now)}, by itself, with a new key` : null,
             ],
-            ['Key', `${c.key}, made on the host`],
+            [
+              'Key',
+              `${c.key}, made on the host; ${releaseTo.length > 0 ? `${releaseTo.join(', ')} may take it out, for a Java service elsewhere or a pair of balancers` : 'it stays there'}`,
+            ],
             ['Usage', [...c.keyUsage, ...c.extendedKeyUsage].join(', ')],
             ['Revocation', [...c.crl, ...(c.ocsp ?? [])].join(', ')],
           ]}

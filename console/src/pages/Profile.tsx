@@ -135,6 +135,11 @@ export function Profile() {
               'Subject',
               `${{ empty: 'none', 'first-name': 'the first name' }[d.subject] ?? 'from the request'}${d.fixed ? `, always with ${d.fixed}` : ''}`,
             ],
+            [
+              'Keys may leave their host',
+              d.releaseTo?.length ? `taken out by ${d.releaseTo.join(', ')}` : 'never',
+            ],
+            ['On its computer’s object', d.published ? 'the edition in use is published there' : null],
             ['May ask', d.mayAsk.length ? d.mayAsk.join(', ') : 'anyone allowed to request certificates'],
             ['Approval', p.approval],
             ['Certificates', String(data.certificates)],

@@ -102,57 +102,15 @@ internal sealed class AgentIdentity(string state)
         Keep(key, leaf);
     }
 
-    /// <summary>
-    /// Joins by the computer's account. Whom to trust is found out by Kerberos: the service proves itself over the very connection on which it tells its roots.
-    /// </summary>
-    public async Task JoinByTicketAsync(Uri service, string host, CancellationToken ct)
+    /// <summary>Joins by the computer's account: whom to trust is found out by the root's fingerprint, and no ticket is shown to anybody before.</summary>
+    /// <param name="fingerprint">SHA-256 of the service's root, hexadecimal.</param>
+    public async Task JoinByTicketAsync(Uri service, string host, string fingerprint, CancellationToken ct)
     {
-        X509Certificate2? shown = null;
-        using var handler = new SocketsHttpHandler
-        {
-            MaxConnectionsPerServer = 1,
-            SslOptions =
-            {
-                RemoteCertificateValidationCallback = (_, certificate, _, _) =>
-                {
-                    shown = certificate is null ? null : X509CertificateLoader.LoadCertificate(certificate.GetRawCertData());
-                    return true;
-                },
-                CertificateChainPolicy = new() { DisableCertificateDownloads = true, RevocationMode = X509RevocationMode.NoCheck },
-            },
-        };
-        using var unproven = new HttpClient(handler)
-        {
-            BaseAddress = service,
-            Timeout = TimeSpan.FromSeconds(20),
-            MaxResponseContentBufferSize = MostAnswer,
-        };
-        using (await SendAsync(unproven, new(HttpMethod.Get, "/healthz"), ct)) { }
-        var bound = shown!;
-        using var ticket = new MachineTicket(service, bound);
-        using var ask = new HttpRequestMessage(HttpMethod.Get, "/.well-known/est/agent/cacerts")
-        {
-            Headers = { Authorization = ticket.Header() },
-        };
-        using var answer = await SendAsync(unproven, ask, ct);
-        var body = await answer.Content.ReadAsStringAsync(ct);
-        if (!answer.IsSuccessStatusCode)
-            throw new BeaconProblem(
-                ProblemCode.TicketRefused,
-                $"The service refused ({(int)answer.StatusCode}): {body.Trim()}",
-                "See what it says."
-            );
-        ticket.CheckProof(answer);
-        // A new connection would be another one than the ticket is bound to.
-        if (!shown!.RawDataMemory.Span.SequenceEqual(bound.RawDataMemory.Span))
-            throw new BeaconProblem(ProblemCode.Unreachable, "The service showed another certificate in between.", "Try again.");
-        var pem = string.Concat(ReadAll(body).Where(x => x.IsSelfSigned).Select(x => Armor.Write(Armor.Certificate, x.Der.Span)));
-        var anchors = new X509Certificate2Collection();
-        anchors.ImportFromPem(pem);
+        var (pem, anchors) = await FetchAnchorsAsync(service, fingerprint.Replace(":", "").ToLowerInvariant(), ct);
         using var key = ECDsa.Create(ECCurve.NamedCurves.nistP256);
         using var http = Client(anchors, null, service);
-        using var second = new MachineTicket(service, bound);
-        var leaf = await EnrolAsync(http, "simpleenroll", host, key, second.Header(), ct);
+        using var ticket = new MachineTicket(service);
+        var leaf = await EnrolAsync(http, "simpleenroll", host, key, ticket.Header(), ct);
         AtomicFiles.Write(AnchorsPath, Encoding.ASCII.GetBytes(pem), isPrivate: false);
         Keep(key, leaf);
     }

@@ -79,9 +79,12 @@ internal sealed class StoreWork(CertificateStore store, BoundBook bounds, SealKe
         return Told(steps) with { Taken = taken };
     }
 
-    private bool IsReleasable(PublicKeyInfo key) =>
-        store.Entries().Where(e => e.Leaf().PublicKey.SameKey(key)).All(e => e.File.Releasable)
-        && store.Entries().Any(e => e.Leaf().PublicKey.SameKey(key));
+    /// <summary>A key that is only prepared for a request has nothing settled yet: it stays.</summary>
+    private bool IsReleasable(PublicKeyInfo key)
+    {
+        var with = store.Entries().Where(e => e.Leaf().PublicKey.SameKey(key)).ToList();
+        return with.Count > 0 && with.TrueForAll(e => e.File.Releasable);
+    }
 
     private static string NameOf(X509 leaf) => leaf.Names.Count > 0 ? leaf.Names[0].Value : leaf.Subject.CommonName ?? leaf.Serial.Hex;
 

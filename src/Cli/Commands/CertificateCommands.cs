@@ -157,10 +157,16 @@ internal static class CertificateCommands
                     ("owner", i.Owner.Length == 0 ? null : i.Owner),
                     ("host", i.Host ?? (i.Owner == "system" ? "the service itself" : "none: issued for a CSR")),
                     ("profile", i.Profile),
+                    ("signed by", i.Outside is null ? null : $"{i.Outside}, outside"),
                     ("key", i.Key),
                     ("life", i.NotAfter is null ? null : LifeBar(i.NotBefore!.Value, i.NotAfter.Value, i.Planned)),
                     ("ends", When(i.NotAfter)),
-                    ("renewal", i.Planned is null ? "nothing renews it" : When(i.Planned) + ", by itself"),
+                    (
+                        "renewal",
+                        i.Planned is null ? "nothing renews it"
+                        : i.Outside is null ? When(i.Planned) + ", by itself"
+                        : When(i.Planned) + $": the next CSR is made by itself, and carried to {i.Outside} by somebody"
+                    ),
                     ("issuer", (d.Text?.Issuer)),
                     ("SHA-256 fingerprint", d.Text?.Thumbprint)
                 );

@@ -172,6 +172,7 @@ public sealed class CertificateQueries(BeaconDb db, AuthorityRegistry registry, 
         )
         {
             Owner = c.Owner,
+            Outside = c.Outside,
         };
     }
 
@@ -198,11 +199,14 @@ public sealed class CertificateQueries(BeaconDb db, AuthorityRegistry registry, 
             return (Severity.Failed, "broken");
         if (bound.Any(b => b.State == BindingState.Behind))
             return (Severity.Failed, "behind");
+        // Its next edition has to be carried by somebody: being due is not enough.
+        if (c.Outside is not null && IsSoon(edition, now))
+            return (Severity.Soon, "expires soon");
         if (phase == LifePhase.Due && c.Automatic)
             return (Severity.Fine, "due");
         if (c.Owner == "system")
             return (Severity.Fine, "serving");
-        if (!c.Automatic && edition.NotAfter - now < JudgeCertificate.SoonBefore(edition.NotBefore, edition.NotAfter))
+        if (!c.Automatic && IsSoon(edition, now))
             return (Severity.Soon, "expires soon");
         return (
             Severity.Fine,
@@ -261,6 +265,8 @@ public sealed class CertificateQueries(BeaconDb db, AuthorityRegistry registry, 
             orders
         );
     }
+
+    private static bool IsSoon(EditionRow e, DateTimeOffset now) => e.NotAfter - now < JudgeCertificate.SoonBefore(e.NotBefore, e.NotAfter);
 
     private IReadOnlyList<string> StepsOf(X509 x)
     {

@@ -34,7 +34,7 @@ internal static class JudgeCertificate
         if (c is not { NotBefore: { } from, NotAfter: { } until } || until <= now)
             return null;
         var soon = until - SoonBefore(from, until);
-        return c.Planned is null && soon > now ? soon : until;
+        return (c.Planned is null || c.Outside is not null) && soon > now ? soon : until;
     }
 
     /// <summary>What failed stays told while it is tried again: it is over when it has worked.</summary>
@@ -75,6 +75,11 @@ internal static class JudgeCertificate
             ),
             ConcernKind.Revoked => ("Its current edition is revoked.", "Clients that check revocation refuse it.", "Renew it."),
             ConcernKind.Expired => ($"Its edition expired on {c.NotAfter:d MMM yyyy HH:mm}.", "Every client refuses it.", renew),
+            ConcernKind.ExpiresSoon when c.Outside is not null => (
+                $"It ends on {c.NotAfter:d MMM yyyy}, and the answer of {c.Outside} is missing.",
+                "After that clients refuse it.",
+                "Carry its CSR there, and bring the answer."
+            ),
             ConcernKind.ExpiresSoon => (
                 $"It ends on {c.NotAfter:d MMM yyyy} and nothing renews it.",
                 "After that clients refuse it.",
@@ -85,7 +90,8 @@ internal static class JudgeCertificate
     }
 
     private static string Command(ConcernKind kind, CertificateInfo c) =>
-        kind == ConcernKind.OnHold ? ShellCommand.Of($"beacon cert release {c.Name}")
+        kind == ConcernKind.ExpiresSoon && c.Outside is not null ? ShellCommand.Of($"beacon request list {c.Name}")
+        : kind == ConcernKind.OnHold ? ShellCommand.Of($"beacon cert release {c.Name}")
         : c.Host is null ? ShellCommand.Of($"beacon cert show {c.Name}")
         : ShellCommand.Of($"beacon cert renew {c.Name}");
 }

@@ -1,8 +1,6 @@
 using System.Net;
 using System.Net.Security;
-using Microsoft.AspNetCore.Server.Kestrel.Core.Features;
 using OrderlyBeacon.Core;
-using OrderlyBeacon.Core.Enrolment;
 using OrderlyBeacon.Service.Domain;
 
 namespace OrderlyBeacon.Service.People;
@@ -16,8 +14,8 @@ public sealed record TicketHolder(string Account, string Name)
 }
 
 /// <summary>
-/// Takes Kerberos tickets over HTTP (Negotiate, RFC 4559; RFC 4121). One step only: what wants more is not Kerberos, and nothing else is taken. The ticket is bound to the TLS
-/// connection where the client says so, and the library's own memory of tickets refuses one that comes twice.
+/// Takes Kerberos tickets over HTTP (Negotiate, RFC 4559; RFC 4121). One step only: what wants more is not Kerberos, and nothing else is taken. The library's own memory of
+/// tickets refuses one that comes twice. It does not look at channel bindings (RFC 5929) on this platform: who shows a ticket has to know whom he shows it to.
 /// </summary>
 public sealed class Tickets(BeaconOptions options, DirectoryBook directory, ILogger<Tickets> log)
 {
@@ -66,14 +64,8 @@ public sealed class Tickets(BeaconOptions options, DirectoryBook directory, ILog
             throw Refused("The call brings no Kerberos ticket that can be read.", "Get one with kinit, and call with HTTP Negotiate.");
         if (token.AsSpan(0, length).StartsWith("NTLMSSP"u8))
             throw Refused("NTLM is not taken: it proves a password to whoever is in between.", "Get a Kerberos ticket: kinit.");
-        using var binding = Binding(context);
         using var negotiation = new NegotiateAuthentication(
-            new NegotiateAuthenticationServerOptions
-            {
-                Package = "Negotiate",
-                Credential = CredentialCache.DefaultNetworkCredentials,
-                Binding = binding,
-            }
+            new NegotiateAuthenticationServerOptions { Package = "Negotiate", Credential = CredentialCache.DefaultNetworkCredentials }
         );
         var answer = negotiation.GetOutgoingBlob(token.AsSpan(0, length), out var status);
         if (status != NegotiateAuthenticationStatusCode.Completed || negotiation.Package != "Kerberos")
@@ -138,18 +130,11 @@ public sealed class Tickets(BeaconOptions options, DirectoryBook directory, ILog
         return new(account, $"{account.ToLowerInvariant()}@{realm.ToLowerInvariant()}");
     }
 
-    private static EndPointBinding? Binding(HttpContext context) =>
-        context.Features.Get<ISslStreamFeature>()?.SslStream.LocalCertificate is { } own ? new(own.GetRawCertData()) : null;
-
     private BeaconProblem Why(NegotiateAuthenticationStatusCode status)
     {
         log.LogInformation("A ticket was refused: {Status}", status);
         return status switch
         {
-            NegotiateAuthenticationStatusCode.BadBinding => Refused(
-                "The ticket belongs to another connection: somebody in between may have taken it.",
-                "Connect to the service itself, without a proxy that opens TLS."
-            ),
             NegotiateAuthenticationStatusCode.ContextExpired or NegotiateAuthenticationStatusCode.CredentialsExpired => Refused(
                 "The ticket has expired.",
                 "Get a new one: kinit."

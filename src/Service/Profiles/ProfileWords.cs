@@ -184,6 +184,7 @@ internal static class ProfileWords
             Offered = p.Offered,
             Approvals = p.Approvals,
             MayAsk = p.MayAsk,
+            ReleaseTo = p.ReleaseTo,
             ForYou = groups is null || p.MayBeAskedBy(groups),
         };
 

@@ -1,15 +1,12 @@
-using System.Text;
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Enrolment;
 using OrderlyBeacon.Core.Formats;
-using OrderlyBeacon.Core.Issuing;
 using OrderlyBeacon.Core.Journal;
 using OrderlyBeacon.Core.Rights;
 using OrderlyBeacon.Service.Certificates;
 using OrderlyBeacon.Service.Hosts;
-using OrderlyBeacon.Service.Outside;
 using OrderlyBeacon.Service.People;
 using OrderlyBeacon.Service.Profiles;
 using OrderlyBeacon.Service.Rights;

@@ -115,7 +115,7 @@ internal static class Program
             if (fingerprint is null)
                 throw new BeaconProblem(
                     ProblemCode.InputInvalid,
-                    "It is not said by which root the service is known.",
+                    "The fingerprint of the service's root is missing.",
                     "Give --fingerprint with the SHA-256 fingerprint of its root: beacon authority show root."
                 );
             MachineTicket.UseKeytab(keytab);

@@ -80,11 +80,26 @@ public sealed class Host
     public static Host OfDevice(string name, string owner) => new() { Name = name, Owner = owner };
 
     public void ReachedBy(int viaHostId, string kind, string address, string owner) =>
-        (ViaHostId, Device, DeviceAddress, Owner, State, JoinCodeHash) = (viaHostId, kind, address, owner, HostState.Joined, null);
+        (ViaHostId, Device, DeviceAddress, Owner, State, JoinCodeHash, Account, AccountId) = (
+            viaHostId,
+            kind,
+            address,
+            owner,
+            HostState.Joined,
+            null,
+            null,
+            null
+        );
+
+    /// <summary>An agent of its own speaks for it from now on.</summary>
+    private void IsNoDevice() => (ViaHostId, Device, DeviceAddress) = (null, null, null);
 
     /// <summary>It was removed, and an account joins under its name: what was is over, also who owned it.</summary>
-    public void ComeBackAs(string account, string accountId) =>
+    public void ComeBackAs(string account, string accountId)
+    {
+        IsNoDevice();
         (Account, AccountId, Owner, State) = (account, accountId, DefaultOwner, HostState.Invited);
+    }
 
     public void GiveTo(string owner) => Owner = owner;
 
@@ -110,6 +125,7 @@ public sealed class Host
                 $"The host {Name} has joined already.",
                 $"If its agent was lost, remove the host first: beacon host remove {Name}."
             );
+        IsNoDevice();
         (State, JoinCodeHash, JoinCodeUntil, Account, AccountId) = (HostState.Invited, hash, until, null, null);
     }
 

@@ -83,6 +83,9 @@ group("web-servers", "web01$", "web02$")
 # Nested, and in a circle.
 group("managed-servers", "web-servers", "mail01$", "db01$")
 db.add_remove_group_members("web-servers", ["managed-servers"], add_members_operation=True)
+# Groups in groups, thirty deep.
+for level in range(30):
+    group(f"nest{level}", f"nest{level - 1}" if level else "web02$")
 full = "dc1.thistledown.example"
 message = ldb.Message(ldb.Dn(db, f"CN=DC1,OU=Domain Controllers,{base}"))
 message["servicePrincipalName"] = ldb.MessageElement(

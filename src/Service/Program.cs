@@ -16,7 +16,7 @@ try
     var options = BeaconOptions.Read(builder.Configuration);
     _ = options.Holdings;
     if (options.Keytab.Length > 0)
-        OrderlyBeacon.Service.Domain.KerberosEnvironment.Use(options.Keytab);
+        OrderlyBeacon.Service.Domain.NativeEnvironment.UseKeytab(options.Keytab);
     // The build asks for the OpenAPI document: nothing is founded or listened to then.
     var describing = System.Reflection.Assembly.GetEntryAssembly()?.GetName().Name == "GetDocument.Insider";
 

@@ -1,6 +1,10 @@
+using System.Net;
+using System.Net.Sockets;
 using System.Security.Cryptography.X509Certificates;
+using System.Text;
 using System.Text.Json.Nodes;
 using Microsoft.Playwright;
+using OrderlyBeacon.Service.Domain;
 using static OrderlyBeacon.Domain.Tests.DomainWorld;
 
 namespace OrderlyBeacon.Domain.Tests;
@@ -138,6 +142,46 @@ public sealed class DomainTests(DomainWorld world) : IClassFixture<DomainWorld>
         Assert.Equal("ticket-refused", world.Curl("web02$", "POST", "/api/v1/session/ticket", """{"kind":"token"}""").Code);
     }
 
+    /// <summary>Somebody keeps a ticket back, or calls with a clock that differs: to the service both are the same.</summary>
+    [Fact]
+    public async Task A_ticket_that_comes_late_is_refused()
+    {
+        await Task.WhenAny(Task.Delay(Timeout.InfiniteTimeSpan, world.Late));
+        using var http = world.Client(null);
+        using var late = new HttpRequestMessage(HttpMethod.Post, "/api/v1/session/ticket")
+        {
+            Content = new StringContent("{\"kind\":\"token\"}", null, "application/json"),
+        };
+        late.Headers.TryAddWithoutValidation("Authorization", world.KeptTicket);
+        using var answer = await http.SendAsync(late);
+        var text = await answer.Content.ReadAsStringAsync();
+        Assert.Equal(401, (int)answer.StatusCode);
+        Assert.True(text.Contains("both clocks") || text.Contains("has expired"), text);
+    }
+
+    /// <summary>Over LDAPS with a password and the directory's own authority: one question for the computer, two for all its groups in groups.</summary>
+    [Fact]
+    public async Task The_directory_says_all_groups_in_two_questions()
+    {
+        using var directory = new LdapDirectory(
+            new(
+                new("ldaps://dc1.thistledown.example"),
+                "",
+                "",
+                "finch@thistledown.example",
+                Path.Combine(Folder, "finch.password"),
+                Path.Combine(Folder, "trust")
+            )
+        );
+        // Where searches begin is asked once.
+        Assert.NotNull(await directory.ComputerOfAccountAsync("web01$", CancellationToken.None));
+        var before = directory.Questions;
+        var nested = (await directory.ComputerOfAccountAsync("web02$", CancellationToken.None))!;
+        Assert.Equal(3, directory.Questions - before);
+        Assert.Equal(30, nested.Groups.Count(g => g.Name.StartsWith("nest")));
+        Assert.False(nested.IsUsersOwn);
+    }
+
     [Fact]
     public async Task A_computer_joins_by_its_keytab_and_gets_the_names_that_are_its_own()
     {
@@ -156,7 +200,7 @@ public sealed class DomainTests(DomainWorld world) : IClassFixture<DomainWorld>
                 "--stdin-password",
                 "--service-name=HTTP",
             ],
-            System.Text.Encoding.ASCII.GetBytes(PasswordOf("administrator")),
+            Encoding.ASCII.GetBytes(PasswordOf("administrator")),
             new Dictionary<string, string> { ["KRB5_CONFIG"] = Path.Combine(Folder, "krb5.conf") }
         );
         Assert.True(joined.Code == 0, joined.Error);
@@ -282,7 +326,7 @@ public sealed class DomainTests(DomainWorld world) : IClassFixture<DomainWorld>
             var buffer = new byte[16 << 10];
             for (int n; (n = await from.ReadAsync(buffer)) > 0; )
             {
-                seen.Add(System.Text.Encoding.Latin1.GetString(buffer, 0, n));
+                seen.Add(Encoding.Latin1.GetString(buffer, 0, n));
                 await to.WriteAsync(buffer.AsMemory(0, n));
             }
         }

@@ -1,5 +1,7 @@
 using System.Diagnostics;
+using System.Net;
 using System.Net.Security;
+using System.Net.Sockets;
 using System.Security.Cryptography.X509Certificates;
 using System.Text;
 using System.Text.Json.Nodes;
@@ -27,6 +29,9 @@ public sealed class DomainWorld : IAsyncLifetime
         Names = "127.0.53.2",
         ServiceAddress = "127.0.53.10";
 
+    /// <summary>By how much the service lets a ticket's clock differ.</summary>
+    internal static readonly TimeSpan ClockSkew = TimeSpan.FromSeconds(8);
+
     private Process? _service;
     private readonly StringBuilder _log = new();
 
@@ -39,6 +44,14 @@ public sealed class DomainWorld : IAsyncLifetime
     public string Data => Scratch["data"];
     public string RootPem => Path.Combine(Data, "root.pem");
     public static string Url => $"https://{Beacon}:{Port}";
+
+    private readonly CancellationTokenSource _late = new();
+
+    /// <summary>What curl would have shown the service with magpie's ticket, and did not.</summary>
+    public string KeptTicket { get; private set; } = "";
+
+    /// <summary>Ends when <see cref="KeptTicket"/> is too old.</summary>
+    public CancellationToken Late => _late.Token;
 
     /// <summary>How long each part took.</summary>
     public string Timing { get; private set; } = "";
@@ -96,13 +109,53 @@ public sealed class DomainWorld : IAsyncLifetime
         var domain = began.Elapsed;
         await StartAsync();
         Local = Client(await SignInAsync("robin", Scratch["password"]));
+        KeptTicket = await KeepTicketAsync();
+        _late.CancelAfter(ClockSkew + TimeSpan.FromSeconds(2));
         Timing = $"domain {domain.TotalSeconds:0.0} s, service {(began.Elapsed - domain).TotalSeconds:0.0} s";
         TestContext.Current.SendDiagnosticMessage(Timing);
+    }
+
+    /// <summary>A server of the service's name, at another port, writes down what it is shown.</summary>
+    private async Task<string> KeepTicketAsync()
+    {
+        using var keeper = new TcpListener(IPAddress.Parse(ServiceAddress), 0);
+        keeper.Start();
+        var kept = Task.Run(() => Shown(keeper));
+        var address = $"http://{Beacon}:{((IPEndPoint)keeper.LocalEndpoint).Port}/";
+        var (code, _, error) = Programs.Run(
+            "curl",
+            ["-sSv", "--max-time", "10", "--negotiate", "-u", ":", address],
+            null,
+            TicketsOf("magpie")
+        );
+        Assert.True(code == 0 && error.Contains("< HTTP/1.1 200"), error);
+        return await kept;
+    }
+
+    private static string Shown(TcpListener keeper)
+    {
+        while (true)
+        {
+            using var caller = keeper.AcceptTcpClient();
+            using var reader = new StreamReader(caller.GetStream());
+            const string Header = "Authorization: ";
+            var shown = "";
+            while (reader.ReadLine() is { Length: > 0 } line)
+                if (line.StartsWith(Header, StringComparison.OrdinalIgnoreCase))
+                    shown = line[Header.Length..].Trim();
+            var answer = shown.Length > 0 ? "200 OK" : "401 Unauthorized\r\nWWW-Authenticate: Negotiate";
+            caller.GetStream().Write(Encoding.ASCII.GetBytes($"HTTP/1.1 {answer}\r\nContent-Length: 0\r\nConnection: close\r\n\r\n"));
+            if (shown.Length > 0)
+                return shown;
+        }
     }
 
     public async Task StartAsync()
     {
         Scratch.File("password", "correct horse battery");
+        // A ticket that was made for it comes late after seconds already.
+        var realm = File.ReadAllText(Path.Combine(Folder, "krb5.conf"));
+        Scratch.File("krb5.conf", realm.Replace("[libdefaults]", $"[libdefaults]\n\tclockskew = {ClockSkew.TotalSeconds}"));
         var start = new ProcessStartInfo(Own.Service)
         {
             RedirectStandardOutput = true,
@@ -129,7 +182,7 @@ public sealed class DomainWorld : IAsyncLifetime
                 ["BEACON_ROLES"] = "administrators=certificate-administrators;approvers=certificate-approvers",
                 ["BEACON_DOMAINHOSTS"] = "managed-servers",
                 ["BEACON_DNS"] = Names,
-                ["KRB5_CONFIG"] = Path.Combine(Folder, "krb5.conf"),
+                ["KRB5_CONFIG"] = Scratch["krb5.conf"],
                 ["KRB5RCACHEDIR"] = Scratch.Path,
             }
         )
@@ -171,7 +224,7 @@ public sealed class DomainWorld : IAsyncLifetime
     public static string PasswordOf(string who) => File.ReadAllText(Path.Combine(Folder, who + ".password")).Trim();
 
     /// <summary>Tickets of a person or, with a keytab, of a computer.</summary>
-    internal IReadOnlyDictionary<string, string> TicketsOf(string who, string? life = null)
+    internal IReadOnlyDictionary<string, string> TicketsOf(string who)
     {
         var cache = Scratch["cc-" + who];
         Dictionary<string, string> environment = new()
@@ -184,8 +237,6 @@ public sealed class DomainWorld : IAsyncLifetime
         IEnumerable<string> args = who.EndsWith('$')
             ? ["-k", "-t", Path.Combine(Folder, "keytabs", who.TrimEnd('$') + ".keytab"), who]
             : [who];
-        if (life is not null)
-            args = ["-l", life, .. args];
         var (code, _, error) = Programs.Run(
             "kinit",
             args,

@@ -1,6 +1,3 @@
-using System.Diagnostics;
-using System.Net;
-using System.Net.Sockets;
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Rights;
 using OrderlyBeacon.Service.Domain;
@@ -8,7 +5,7 @@ using static OrderlyBeacon.Service.Tests.AttackedWorld;
 
 namespace OrderlyBeacon.Service.Tests;
 
-/// <summary>The directory file and a plain LDAP directory (a real slapd); the domain's own is tested in Domain.Tests.</summary>
+/// <summary>The directory file; see <see cref="PlainDirectoryTests"/> for LDAP, and Domain.Tests for the domain's own.</summary>
 public sealed class DirectoryTests
 {
     private const string Rail = """
@@ -73,69 +70,6 @@ public sealed class DirectoryTests
     }
 
     [Fact]
-    public void Values_in_filters_are_values()
-    {
-        Assert.Equal("\\2a\\29\\28objectClass=\\2a\\00\\5c", LdapDirectory.Escape("*)(objectClass=*\0\\"));
-        Assert.Equal("m\\c3\\bcller", LdapDirectory.Escape("müller"));
-    }
-
-    [Fact]
-    public async Task A_plain_directory_is_followed_level_by_level()
-    {
-        using var s = new Scratch();
-        var port = FreePort();
-        using var slapd = Slapd(s, port);
-        try
-        {
-            using var d = new LdapDirectory(
-                new(
-                    new($"ldap://127.0.0.1:{port}"),
-                    "dc=thistledown,dc=example",
-                    "THISTLEDOWN.EXAMPLE",
-                    "cn=admin,dc=thistledown,dc=example",
-                    s.File("pw", "signal"),
-                    ""
-                )
-            );
-            var web07 = (await d.ComputerOfAccountAsync("web07$", CancellationToken.None))!;
-            Assert.Equal(["all-servers", "web-servers"], web07.Groups.Select(g => g.Name).Order());
-            Assert.NotEmpty(web07.Id);
-            Assert.NotNull(web07.Groups[0].Changed);
-            var owners = await d.OwnersAsync(
-                ["shop.thistledown.example", "web07.thistledown.example", "x.example"],
-                CancellationToken.None
-            );
-            Assert.Equal(2, owners.Count);
-            Assert.Contains((await d.PersonAsync("jay@thistledown.example", CancellationToken.None))!.Groups, g => g.Name == "web-team");
-            // Who writes a filter into a name finds nobody.
-            foreach (var name in new[] { "*", "jay)(uid=*", "*)(objectClass=*", "jay\0", "\\2a" })
-            {
-                Assert.Null(await d.PersonAsync(name, CancellationToken.None));
-                Assert.Null(await d.ComputerOfAccountAsync(name, CancellationToken.None));
-                Assert.Empty(await d.OwnersAsync([name], CancellationToken.None));
-            }
-            using var wrong = new LdapDirectory(
-                new(new($"ldap://127.0.0.1:{port}"), "", "", "cn=admin,dc=thistledown,dc=example", s.File("wrong", "guess"), "")
-            );
-            var refused = await Assert.ThrowsAsync<BeaconProblem>(() => wrong.PersonAsync("jay", CancellationToken.None));
-            Assert.Contains("was refused", refused.Cure);
-            // It dies; what was kept is no help, and the next answer comes once it is back.
-            slapd.Kill();
-            slapd.WaitForExit();
-            var away = await Assert.ThrowsAsync<BeaconProblem>(() => d.PersonAsync("jay", CancellationToken.None));
-            Assert.Equal(ProblemCode.DirectoryAway, away.Code);
-            using var again = Start(s, port);
-            Assert.NotNull(await d.PersonAsync("jay", CancellationToken.None));
-            again.Kill();
-        }
-        finally
-        {
-            if (!slapd.HasExited)
-                slapd.Kill();
-        }
-    }
-
-    [Fact]
     public async Task With_a_file_groups_give_zones_and_roles_and_a_new_membership_is_said()
     {
         var world = new AttackedWorld();
@@ -186,101 +120,5 @@ public sealed class DirectoryTests
         var before = File.GetLastWriteTimeUtc(path);
         File.WriteAllText(path, text);
         File.SetLastWriteTimeUtc(path, before.AddSeconds(1));
-    }
-
-    private static int FreePort()
-    {
-        using var l = new TcpListener(IPAddress.Loopback, 0);
-        l.Start();
-        return ((IPEndPoint)l.LocalEndpoint).Port;
-    }
-
-    private static Process Slapd(Scratch s, int port)
-    {
-        Directory.CreateDirectory(s["ldap"]);
-        s.File(
-            "domain.schema",
-            """
-            attributetype ( 1.2.840.113556.1.4.221 NAME 'sAMAccountName' EQUALITY caseIgnoreMatch SYNTAX 1.3.6.1.4.1.1466.115.121.1.15 SINGLE-VALUE )
-            attributetype ( 1.2.840.113556.1.4.619 NAME 'dNSHostName' EQUALITY caseIgnoreMatch SYNTAX 1.3.6.1.4.1.1466.115.121.1.15 )
-            attributetype ( 1.2.840.113556.1.4.771 NAME 'servicePrincipalName' EQUALITY caseIgnoreMatch SYNTAX 1.3.6.1.4.1.1466.115.121.1.15 )
-            objectclass ( 1.2.840.113556.1.3.30 NAME 'computer' SUP top STRUCTURAL MUST ( cn $ sAMAccountName ) MAY ( dNSHostName $ servicePrincipalName ) )
-
-            """
-        );
-        s.File(
-            "slapd.conf",
-            $"include /etc/ldap/schema/core.schema\ninclude /etc/ldap/schema/cosine.schema\ninclude /etc/ldap/schema/inetorgperson.schema\ninclude {s["domain.schema"]}\npidfile {s["pid"]}\nmodulepath /usr/lib/ldap\nmoduleload back_mdb\ndatabase mdb\nmaxsize 104857600\nsuffix dc=thistledown,dc=example\nrootdn cn=admin,dc=thistledown,dc=example\nrootpw signal\ndirectory {s["ldap"]}\n"
-        );
-        var p = Start(s, port);
-        const string End = "dc=thistledown,dc=example";
-        var entries = $"""
-            dn: {End}
-            objectClass: dcObject
-            objectClass: organization
-            o: Thistledown Rail
-            dc: thistledown
-
-            dn: cn=web07,{End}
-            objectClass: computer
-            cn: web07
-            sAMAccountName: web07$
-            dNSHostName: web07.thistledown.example
-            servicePrincipalName: HTTP/shop.thistledown.example
-
-            dn: uid=jay,{End}
-            objectClass: inetOrgPerson
-            uid: jay
-            cn: Jay
-            sn: Jay
-
-            dn: cn=web-team,{End}
-            objectClass: groupOfNames
-            cn: web-team
-            member: uid=jay,{End}
-
-            dn: cn=web-servers,{End}
-            objectClass: groupOfNames
-            cn: web-servers
-            member: cn=web07,{End}
-            member: cn=all-servers,{End}
-
-            dn: cn=all-servers,{End}
-            objectClass: groupOfNames
-            cn: all-servers
-            member: cn=web-servers,{End}
-
-            """;
-        var (code, _, error) = Programs.Run(
-            "ldapadd",
-            ["-x", "-H", $"ldap://127.0.0.1:{port}", "-D", "cn=admin," + End, "-w", "signal"],
-            System.Text.Encoding.UTF8.GetBytes(entries)
-        );
-        Assert.True(code == 0, error);
-        return p;
-    }
-
-    private static Process Start(Scratch s, int port)
-    {
-        var p = Process.Start(
-            new ProcessStartInfo(
-                "bash",
-                ["-c", $"exec /usr/sbin/slapd -d 0 -f {s["slapd.conf"]} -h ldap://127.0.0.1:{port} > {s["slapd.log"]} 2>&1"]
-            )
-        )!;
-        for (var i = 0; i < 100; i++)
-        {
-            using var tcp = new TcpClient();
-            try
-            {
-                tcp.Connect(IPAddress.Loopback, port);
-                return p;
-            }
-            catch (SocketException)
-            {
-                Thread.Sleep(50);
-            }
-        }
-        throw new InvalidOperationException(File.ReadAllText(s["slapd.log"]));
     }
 }

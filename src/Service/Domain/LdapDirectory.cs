@@ -8,7 +8,7 @@ using OrderlyBeacon.Core;
 namespace OrderlyBeacon.Service.Domain;
 
 /// <summary>
-/// An LDAP directory (RFC 4511). One with Active Directory's schema answers nested groups in one search; in any other they are followed level by level. Signs in by Kerberos
+/// An LDAP directory (RFC 4511). One with Active Directory's schema knows the groups in groups of everybody; in any other they are followed level by level. Signs in by Kerberos
 /// from the service's keytab, or by name and password over TLS. Referrals are not followed; names go into filters escaped (RFC 4515).
 /// </summary>
 internal sealed class LdapDirectory(LdapSettings settings) : IDirectory, IDisposable
@@ -16,7 +16,17 @@ internal sealed class LdapDirectory(LdapSettings settings) : IDirectory, IDispos
     private const int MostConnections = 4,
         MostLevels = 10,
         NamesPerSearch = 20,
+        NumbersPerSearch = 500,
         AccountDisabled = 2;
+
+    // LDAP_INVALID_CREDENTIALS (RFC 4511 appendix A.2) and the library's own "no connection".
+    private const int WrongCredentials = 49,
+        ServerDown = 81;
+
+    /// <summary>For a connection, a sign-in and each question.</summary>
+    private static readonly TimeSpan Wait = TimeSpan.FromSeconds(5);
+
+    static LdapDirectory() => NativeEnvironment.BoundLdapWaits(Wait);
 
     /// <summary>LDAP_MATCHING_RULE_IN_CHAIN: members of members, to any depth, circles included.</summary>
     private const string InChain = "1.2.840.113556.1.4.1941";
@@ -56,10 +66,14 @@ internal sealed class LdapDirectory(LdapSettings settings) : IDirectory, IDispos
     private readonly ConcurrentBag<LdapConnection> _idle = [];
     private readonly SemaphoreSlim _places = new(MostConnections);
     private Shape? _shape;
+    private long _questions;
 
     /// <param name="Base">Where searches begin.</param>
     /// <param name="HasChain">Whether it follows nested groups by itself.</param>
     private sealed record Shape(string Base, bool HasChain, string Realm);
+
+    /// <summary>Round trips so far, signing in left out.</summary>
+    internal long Questions => Interlocked.Read(ref _questions);
 
     public string Called => $"the directory {settings.Address.Host}";
 
@@ -100,7 +114,7 @@ internal sealed class LdapDirectory(LdapSettings settings) : IDirectory, IDispos
             change.Add(value);
         try
         {
-            c.SendRequest(new ModifyRequest(entry.DistinguishedName, change));
+            ThrowIfReferred(c.SendRequest(new ModifyRequest(entry.DistinguishedName, change)));
             return true;
         }
         catch (DirectoryOperationException e) when (e.Response?.ResultCode == ResultCode.InsufficientAccessRights)
@@ -151,10 +165,7 @@ internal sealed class LdapDirectory(LdapSettings settings) : IDirectory, IDispos
     {
         var shape = ShapeOf(c);
         if (shape.HasChain)
-            return
-            [
-                .. Search(c, shape.Base, $"(&(objectClass=group)(member:{InChain}:={Escape(member)}))", 5000, GroupFields).Select(Group),
-            ];
+            return GroupsOfToken(c, member, shape);
         var found = new Dictionary<string, DirectoryGroup>(StringComparer.OrdinalIgnoreCase);
         IReadOnlyList<string> level = [member];
         for (var i = 0; i < MostLevels && level.Count > 0; i++)
@@ -167,6 +178,28 @@ internal sealed class LdapDirectory(LdapSettings settings) : IDirectory, IDispos
             level = next;
         }
         return [.. found.Values];
+    }
+
+    /// <summary>
+    /// The directory keeps ready what a sign-in needs, every group in groups as its number (tokenGroups); asking each group whether it leads to the member takes minutes where
+    /// there are thousands. Nobody is in no group at all: without the numbers the account may not read them, and the groups are asked.
+    /// </summary>
+    private List<DirectoryGroup> GroupsOfToken(LdapConnection c, string member, Shape shape)
+    {
+        var token = Search(c, member, "(objectClass=*)", 1, ["tokenGroups"], SearchScope.Base).FirstOrDefault()?.Attributes["tokenGroups"];
+        if (token is not { Count: > 0 })
+            return
+            [
+                .. Search(c, shape.Base, $"(&(objectClass=group)(member:{InChain}:={Escape(member)}))", 5000, GroupFields).Select(Group),
+            ];
+        var numbers = token.GetValues(typeof(byte[])).Cast<byte[]>().Select(n => $"(objectSid={Escape(n)})");
+        return
+        [
+            .. numbers
+                .Chunk(NumbersPerSearch)
+                .SelectMany(part => Search(c, shape.Base, $"(&(objectClass=group)(|{string.Concat(part)}))", NumbersPerSearch, GroupFields))
+                .Select(Group),
+        ];
     }
 
     private static readonly string[] GroupFields = ["sAMAccountName", "cn", "whenChanged", "modifyTimestamp"];
@@ -236,7 +269,7 @@ internal sealed class LdapDirectory(LdapSettings settings) : IDirectory, IDispos
         return _shape = new(@base, context.Length > 0, realm.ToUpperInvariant());
     }
 
-    private static List<SearchResultEntry> Search(
+    private List<SearchResultEntry> Search(
         LdapConnection c,
         string @base,
         string filter,
@@ -253,11 +286,20 @@ internal sealed class LdapDirectory(LdapSettings settings) : IDirectory, IDispos
         var found = new List<SearchResultEntry>();
         do
         {
+            Interlocked.Increment(ref _questions);
             var answer = (SearchResponse)c.SendRequest(request);
+            ThrowIfReferred(answer);
             found.AddRange(answer.Entries.Cast<SearchResultEntry>());
             pages.Cookie = answer.Controls.OfType<PageResultResponseControl>().FirstOrDefault()?.Cookie ?? [];
         } while (pages.Cookie.Length > 0 && found.Count < most);
         return found;
+    }
+
+    /// <summary>The platform takes "ask somebody else" for an answer with nothing in it, and nobody would own a name.</summary>
+    private static void ThrowIfReferred(DirectoryResponse answer)
+    {
+        if (answer.ResultCode == ResultCode.Referral)
+            throw new DirectoryOperationException(answer);
     }
 
     private async Task<T> RunAsync<T>(Func<LdapConnection, T> work, CancellationToken ct)
@@ -324,7 +366,7 @@ internal sealed class LdapDirectory(LdapSettings settings) : IDirectory, IDispos
         )
         {
             AuthType = settings.BindName.Length == 0 ? AuthType.Kerberos : AuthType.Basic,
-            Timeout = TimeSpan.FromSeconds(5),
+            Timeout = Wait,
         };
         connection.SessionOptions.ProtocolVersion = 3;
         connection.SessionOptions.ReferralChasing = ReferralChasingOptions.None;
@@ -351,8 +393,12 @@ internal sealed class LdapDirectory(LdapSettings settings) : IDirectory, IDispos
             e switch
             {
                 DllNotFoundException => "Install Debian's libldap-2.5-0 and libsasl2-modules-gssapi-mit.",
-                LdapException { ErrorCode: 49 } =>
+                LdapException { ErrorCode: WrongCredentials } =>
                     "The account that the service signs in with was refused: see its name and password, or its keytab and the clock.",
+                DirectoryOperationException { Response.ResultCode: ResultCode.Referral } =>
+                    "References are not followed. Name a directory that has the entries itself (BEACON_DIRECTORY), or a base that lies in it (BEACON_DIRECTORYBASE).",
+                LdapException { ErrorCode: ServerDown } when settings.Address.Scheme == "ldaps" =>
+                    "See that the directory runs and can be reached, and that its certificate is valid for this address and comes from an authority in the folder BEACON_DIRECTORYTRUST.",
                 _ =>
                     "See that the directory runs and can be reached; nothing is granted on its word until it answers, and it is asked again by itself.",
             },
@@ -360,9 +406,12 @@ internal sealed class LdapDirectory(LdapSettings settings) : IDirectory, IDispos
         );
 
     private static string Reason(Exception e) =>
-        e is LdapException { ServerErrorMessage: { Length: > 0 } said }
-            ? $"{e.Message.TrimEnd('.')} ({said})."
-            : e.Message.TrimEnd('.') + ".";
+        e switch
+        {
+            DirectoryOperationException { Response.ResultCode: ResultCode.Referral } => "it refers to another directory.",
+            LdapException { ServerErrorMessage: { Length: > 0 } said } => $"{e.Message.TrimEnd('.')} ({said}).",
+            _ => e.Message.TrimEnd('.') + ".",
+        };
 
     private static bool IsEnabled(SearchResultEntry e) =>
         !int.TryParse(Text(e, "userAccountControl"), CultureInfo.InvariantCulture, out var flags) || (flags & AccountDisabled) == 0;
@@ -388,6 +437,8 @@ internal sealed class LdapDirectory(LdapSettings settings) : IDirectory, IDispos
                 text.Append(CultureInfo.InvariantCulture, $"\\{b:x2}");
         return text.ToString();
     }
+
+    private static string Escape(byte[] value) => string.Concat(value.Select(b => $"\\{b:x2}"));
 
     public void Dispose()
     {

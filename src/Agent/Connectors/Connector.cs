@@ -23,6 +23,9 @@ internal enum StoreForm
 
     /// <summary>One PEM file: the key, then the certificates, leaf first.</summary>
     KeyFirstBundle,
+
+    /// <summary>One PEM file: the certificates, leaf first, then the key.</summary>
+    KeyLastBundle,
 }
 
 /// <summary>What a server needs of the store.</summary>

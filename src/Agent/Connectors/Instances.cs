@@ -1,7 +1,9 @@
 using OrderlyBeacon.Agent.Connectors.Dovecot;
+using OrderlyBeacon.Agent.Connectors.HaProxy;
 using OrderlyBeacon.Agent.Connectors.Nginx;
 using OrderlyBeacon.Agent.Connectors.Postfix;
 using OrderlyBeacon.Agent.Connectors.PostgreSql;
+using OrderlyBeacon.Agent.Connectors.Redis;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 
@@ -32,6 +34,8 @@ internal sealed class Instances
         ["postfix"] = (id, s) => new PostfixConnector(id, s),
         ["dovecot"] = (id, s) => new DovecotConnector(id, s),
         ["postgresql"] = (id, s) => new PostgreSqlConnector(id, s),
+        ["haproxy"] = (id, s) => new HaProxyConnector(id, s),
+        ["redis"] = (id, s) => new RedisConnector(id, s),
     };
 
     /// <exception cref="BeaconProblem"><see cref="ProblemCode.InputInvalid"/>: agent.json names a kind that this agent does not know.</exception>

@@ -38,6 +38,8 @@ internal static class KnownServers
         Nginx,
         new("postfix", "a Postfix's configuration folder", () => Those("/etc/postfix"), _ => "/usr/sbin/postfix"),
         new("dovecot", "a Dovecot's main configuration file", () => Those("/etc/dovecot/dovecot.conf"), _ => "/usr/sbin/dovecot"),
+        new("haproxy", "an HAProxy's configuration file", () => Those("/etc/haproxy/haproxy.cfg"), _ => "/usr/sbin/haproxy"),
+        new("redis", "a Redis's configuration file", () => Those("/etc/redis/redis.conf"), _ => "/usr/bin/redis-server"),
         new("postgresql", "a PostgreSQL cluster's postgresql.conf", ClusterConfigs, ClusterPrograms),
     ];
 

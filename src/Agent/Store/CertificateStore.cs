@@ -30,13 +30,21 @@ internal sealed record EntryFile(string Certificate, string Serial, string Thumb
 internal static class StoreFiles
 {
     public const string Pair = "pair",
-        Bundle = "bundle",
-        KeyFirst = "key-first.pem";
+        Bundle = "bundle";
+
+    /// <summary>The file in which a form has certificates and key together; null when it has a file for each.</summary>
+    public static string? TogetherIn(StoreForm form) =>
+        form switch
+        {
+            StoreForm.KeyFirstBundle => "key-first.pem",
+            StoreForm.KeyLastBundle => "key-last.pem",
+            _ => null,
+        };
 
     /// <summary>The folder of a form, for an account of its own when the server reads it as such.</summary>
     public static string FolderOf(Needs needs)
     {
-        var form = needs.Form == StoreForm.KeyFirstBundle ? Bundle : Pair;
+        var form = TogetherIn(needs.Form) is null ? Pair : Bundle;
         return needs.Reader is { } reader ? $"{form}.{reader.Name}" : form;
     }
 
@@ -81,8 +89,8 @@ internal sealed class CertificateStore(string root)
     public UsedFiles FilesOf(string certificate, Needs needs)
     {
         var folder = Path.Combine(InUseLink(certificate), StoreFiles.FolderOf(needs));
-        if (needs.Form == StoreForm.KeyFirstBundle)
-            return new(Path.Combine(folder, StoreFiles.KeyFirst), Path.Combine(folder, StoreFiles.KeyFirst));
+        if (StoreFiles.TogetherIn(needs.Form) is { } file)
+            return new(Path.Combine(folder, file), Path.Combine(folder, file));
         return new(
             Path.Combine(folder, Path.GetFileName(StoreFiles.Certificates)),
             Path.Combine(folder, Path.GetFileName(StoreFiles.Key)),
@@ -99,8 +107,8 @@ internal sealed class CertificateStore(string root)
             return;
         var folder = Path.Combine(entry.Folder, StoreFiles.FolderOf(needs));
         var (certificates, key) = (File.ReadAllBytes(entry.ChainPath), File.ReadAllBytes(entry.KeyPath));
-        if (needs.Form == StoreForm.KeyFirstBundle)
-            Write(StoreFiles.KeyFirst, [.. key, .. certificates]);
+        if (StoreFiles.TogetherIn(needs.Form) is { } together)
+            Write(together, needs.Form == StoreForm.KeyFirstBundle ? [.. key, .. certificates] : [.. certificates, .. key]);
         else
         {
             Write(Path.GetFileName(StoreFiles.Key), key);

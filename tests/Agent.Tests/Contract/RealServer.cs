@@ -191,3 +191,29 @@ internal sealed class LineConversation : IConversation
 
     public void Dispose() => _client.Dispose();
 }
+
+/// <summary>A web request that has begun and ends after the swap.</summary>
+internal sealed class HalfRequest(System.Net.Sockets.TcpClient client, string name) : IConversation
+{
+    private bool _isDone;
+
+    public static async Task<IConversation> OpenAsync(string address, int port, string path, string name)
+    {
+        var client = new System.Net.Sockets.TcpClient();
+        await client.ConnectAsync(address, port);
+        await client.GetStream().WriteAsync(System.Text.Encoding.ASCII.GetBytes($"GET {path} HTTP/1.1\r\n"));
+        return new HalfRequest(client, name);
+    }
+
+    public async Task GoOnAsync()
+    {
+        if (_isDone)
+            return;
+        _isDone = true;
+        await client.GetStream().WriteAsync(System.Text.Encoding.ASCII.GetBytes($"Host: {name}\r\nConnection: close\r\n\r\n"));
+        var answer = await new StreamReader(client.GetStream()).ReadToEndAsync();
+        Assert.Contains("200 OK", answer);
+    }
+
+    public void Dispose() => client.Dispose();
+}

@@ -70,32 +70,7 @@ internal sealed class NginxServer : RealServer
     }
 
     // A worker goes on with a request that has begun: its last lines come after the swap.
-    public override async Task<IConversation> TalkAsync() => await HalfRequest.OpenAsync(Address, Plain, Name);
-
-    private sealed class HalfRequest(System.Net.Sockets.TcpClient client, string name) : IConversation
-    {
-        private bool _isDone;
-
-        public static async Task<IConversation> OpenAsync(string address, int port, string name)
-        {
-            var client = new System.Net.Sockets.TcpClient();
-            await client.ConnectAsync(address, port);
-            await client.GetStream().WriteAsync("GET /index.html HTTP/1.1\r\n"u8.ToArray());
-            return new HalfRequest(client, name);
-        }
-
-        public async Task GoOnAsync()
-        {
-            if (_isDone)
-                return;
-            _isDone = true;
-            await client.GetStream().WriteAsync(System.Text.Encoding.ASCII.GetBytes($"Host: {name}\r\nConnection: close\r\n\r\n"));
-            var answer = await new StreamReader(client.GetStream()).ReadToEndAsync();
-            Assert.Contains("200 OK", answer);
-        }
-
-        public void Dispose() => client.Dispose();
-    }
+    public override async Task<IConversation> TalkAsync() => await HalfRequest.OpenAsync(Address, Plain, "/index.html", Name);
 }
 
 internal sealed class PostfixServer : RealServer

@@ -1,0 +1,118 @@
+using OrderlyBeacon.Core;
+
+namespace OrderlyBeacon.Agent.Connectors.HaProxy;
+
+/// <summary>A <c>bind</c> line: addresses, and what comes behind them.</summary>
+internal sealed record HaProxyBind(WordLine Line)
+{
+    public IReadOnlyList<(string Address, int Port)> Addresses { get; } =
+    [.. (Line.At(1) ?? "").Split(',').Select(AddressOf).Where(a => a is not null).Select(a => a!.Value)];
+
+    public bool IsTls => Line.Words.Skip(2).Any(w => w.Value == "ssl");
+
+    /// <summary>The words behind each <c>crt</c>: files, or folders of them.</summary>
+    public IReadOnlyList<Word> Certificates =>
+        [.. Line.Words.Zip(Line.Words.Skip(1)).Skip(2).Where(p => p.First.Value == "crt").Select(p => p.Second)];
+
+    public bool HasList => Line.Words.Any(w => w.Value is "crt-list" or "generate-certificates");
+
+    // Sockets of other families have their prefix, as unix@ and abns@.
+    private static (string, int)? AddressOf(string text)
+    {
+        var plain =
+            text.StartsWith("ipv4@", StringComparison.Ordinal) || text.StartsWith("ipv6@", StringComparison.Ordinal) ? text[5..] : text;
+        var colon = plain.LastIndexOf(':');
+        if (plain.Contains('@') || plain.StartsWith('/') || colon < 0 || !int.TryParse(plain[(colon + 1)..], out var port))
+            return null;
+        var address = plain[..colon].Trim('[', ']');
+        return (
+            address switch
+            {
+                "" or "*" or "0.0.0.0" => "127.0.0.1",
+                "::" => "::1",
+                _ => address,
+            },
+            port
+        );
+    }
+}
+
+/// <summary>A <c>frontend</c> or <c>listen</c> section: what clients connect to.</summary>
+internal sealed record HaProxyFrontend(string Name, WordLine Line, IReadOnlyList<HaProxyBind> Binds);
+
+/// <summary>haproxy.cfg: sections that begin with a keyword, and lines of words in them.</summary>
+internal sealed class HaProxyConfiguration
+{
+    private static readonly WordRules Rules = new("HAProxy", CommentsAnywhere: true, Escapes: true);
+
+    private static readonly string[] Sections =
+    [
+        "global",
+        "defaults",
+        "frontend",
+        "listen",
+        "backend",
+        "userlist",
+        "peers",
+        "mailers",
+        "resolvers",
+        "cache",
+        "program",
+        "http-errors",
+        "ring",
+        "log-forward",
+        "fcgi-app",
+        "crt-store",
+        "traces",
+    ];
+
+    private readonly List<WordLine> _global = [];
+    private readonly List<HaProxyFrontend> _frontends = [];
+
+    private HaProxyConfiguration(string path, IFiles files)
+    {
+        Main = Path.GetFullPath(path);
+        Text = files.Read(Main);
+        WordLine? section = null;
+        var binds = new List<HaProxyBind>();
+        foreach (var line in ConfigurationWords.Read(Main, Text, Rules))
+        {
+            var name = line.Words[0].Value;
+            if (Sections.Contains(name))
+            {
+                End();
+                section = line;
+            }
+            else if (section is null)
+                throw new BeaconProblem(
+                    ProblemCode.ConfigurationBroken,
+                    $"{Main}, line {line.Number}: \"{name}\" stands in no section.",
+                    $"Correct the file; haproxy -c -f {Main} shows the same place."
+                );
+            else if (name == "bind")
+                binds.Add(new(line));
+            else if (section.Words[0].Value == "global")
+                _global.Add(line);
+        }
+        End();
+
+        void End()
+        {
+            if (section?.Words[0].Value is "frontend" or "listen" && section!.At(1) is { } called)
+                _frontends.Add(new(called, section, [.. binds]));
+            binds.Clear();
+        }
+    }
+
+    public string Main { get; }
+    public string Text { get; }
+    public IReadOnlyList<HaProxyFrontend> Frontends => _frontends;
+
+    public static HaProxyConfiguration Load(string path, IFiles files) => new(path, files);
+
+    /// <summary>A setting of the global section; null when it is not there.</summary>
+    public string? Global(string name) => _global.LastOrDefault(l => l.Words[0].Value == name)?.At(1);
+
+    /// <summary>A certificate's full path.</summary>
+    public string Full(string certificate) => Path.Combine(Global("crt-base") ?? Path.GetDirectoryName(Main)!, certificate);
+}

@@ -1,0 +1,228 @@
+using OrderlyBeacon.Agent.Probes;
+using OrderlyBeacon.Agent.Store;
+using OrderlyBeacon.Contracts;
+using OrderlyBeacon.Core;
+
+namespace OrderlyBeacon.Agent.Connectors.HaProxy;
+
+/// <summary>
+/// A real HAProxy with its master: each frontend is a service. It wants one file with the key behind the certificates, its own test really loads them, and SIGUSR2 to the
+/// master starts a new worker beside the old, which ends with its last client.
+/// </summary>
+internal sealed class HaProxyConnector(InstanceId id, ConnectorSettings settings) : IConnector
+{
+    private const string Program = "haproxy",
+        DefaultPidFile = "/run/haproxy.pid";
+    private const int UsualTlsPort = 443,
+        SigUsr2 = 12;
+    private static readonly TimeSpan OldWorkersGo = TimeSpan.FromSeconds(1);
+
+    private HashSet<int> _earlierWorkers = [];
+    private DateTime _tookUp = DateTime.MinValue;
+
+    public InstanceId Id => id;
+
+    public bool HasSites => false;
+
+    // The master reads them before it gives up root.
+    public Needs Needs { get; } = new(StoreForm.KeyLastBundle);
+
+    public IFiles Files { get; } = new HostFiles();
+
+    private HaProxyConfiguration Load(IFiles files) => HaProxyConfiguration.Load(settings.Config, files);
+
+    public Discovery Discover(IFiles files)
+    {
+        try
+        {
+            var c = Load(files);
+            return new([.. c.Frontends.Where(f => Endpoints(f).Count > 0).Select(f => Describe(c, f))], null);
+        }
+        catch (BeaconProblem p)
+        {
+            return new([], p);
+        }
+    }
+
+    private string NameOf(HaProxyFrontend f) => $"{Id.Name} {f.Name}";
+
+    private IReadOnlyList<string> Names => settings.Names ?? [settings.Host];
+
+    private FoundService Describe(HaProxyConfiguration c, HaProxyFrontend f)
+    {
+        var tls = f.Binds.FirstOrDefault(b => b.IsTls);
+        return new(
+            Id.Kind,
+            NameOf(f),
+            Names,
+            Endpoints(f),
+            [(tls ?? f.Binds[0]).Line.Place],
+            tls?.Certificates is [var first, ..] ? c.Full(first.Value) : null,
+            null,
+            []
+        )
+        {
+            NamesAreAssumed = settings.Names is null,
+        };
+    }
+
+    private static IReadOnlyList<EndpointInfo> Endpoints(HaProxyFrontend f) =>
+        [
+            .. f
+                .Binds.SelectMany(b => b.Addresses.Select(a => new EndpointInfo(a.Address, a.Port, b.IsTls) { ClearText = !b.IsTls }))
+                .OrderByDescending(e => e.Tls),
+        ];
+
+    public ChangeSet PlanBinding(BindChange change, IFiles files)
+    {
+        var c = Load(files);
+        var frontend =
+            c.Frontends.FirstOrDefault(f => NameOf(f) == change.Service)
+            ?? throw new BeaconProblem(
+                ProblemCode.NotFound,
+                $"No frontend of HAProxy is called {change.Service[(Id.Name.Length + 1)..]}.",
+                "See beacon service list; it may have been removed."
+            );
+        var written = ConfigurationWords.Quoted(change.Files.Certificates);
+        var edits = new List<TextEdit>();
+        var steps = new List<string>();
+        var newPorts = new List<(string, int)>();
+        foreach (var bind in frontend.Binds.Where(b => b.IsTls))
+        {
+            var named = CertificateOf(bind);
+            if (named.Value == ByteText.From(change.Files.Certificates))
+                continue;
+            edits.Add(new(c.Main, named.Start, named.End, written));
+            steps.Add($"The bind line ({bind.Line.Place}) points to the store.");
+        }
+        if (!frontend.Binds.Any(b => b.IsTls))
+        {
+            var beside = frontend.Binds.First(b => b.Addresses.Count > 0);
+            var (address, port) = (beside.Addresses[0].Address, change.Port ?? UsualTlsPort);
+            var indent = c.Text[beside.Line.Start..beside.Line.Words[0].Start];
+            var host = address.Contains(':') ? $"[{address}]" : address;
+            var line = $"{ByteText.NewLineOf(c.Text)}{indent}bind {WildcardOr(beside, host)}:{port} ssl crt {written}";
+            edits.Add(new(c.Main, beside.Line.End, beside.Line.End, line));
+            steps.Add($"A TLS listener at port {port} is added to the frontend {frontend.Name}.");
+            newPorts.Add((address, port));
+        }
+        var would = new Overlay(files);
+        would.Add(TextEdits.Apply(edits, files.Read));
+        var after = Endpoints(Load(would).Frontends.First(f => f.Name == frontend.Name));
+        var asked = change.CertificateNames.Count > 0 ? change.CertificateNames[0] : settings.Host;
+        return new(
+            change.Service,
+            Names,
+            would.Edits,
+            [.. after.Where(e => e.Tls).Select(e => new Probe(e.Address, e.Port, asked))],
+            newPorts,
+            steps.Count > 0 ? steps : ["The configuration names the certificate already; nothing in it changes."],
+            [.. after.Where(e => e.ClearText == true).Select(e => $"Clients may go on without TLS at {e.Address}:{e.Port}.")]
+        )
+        {
+            NamesAreAssumed = settings.Names is null,
+        };
+    }
+
+    // Where the plain listener takes every address, the new one does.
+    private static string WildcardOr(HaProxyBind bind, string host)
+    {
+        var first = bind.Line.Words[1].Value.Split(',')[0];
+        var written = first[..first.LastIndexOf(':')];
+        return written is "" or "*" or "0.0.0.0" or "::" or "[::]" ? written : host;
+    }
+
+    private static Word CertificateOf(HaProxyBind bind)
+    {
+        if (
+            bind is { HasList: false, Certificates: [var only] }
+            && !only.Value.Contains('$')
+            && !Directory.Exists(ByteText.Show(only.Value))
+        )
+            return only;
+        throw new BeaconProblem(
+            ProblemCode.ConfigurationUnsupported,
+            $"The bind line in {bind.Line.Place} takes its certificates from a folder, a list, a variable or several files: which of them is meant is not clear.",
+            "Give the line one crt with the path of a file; then bind again."
+        );
+    }
+
+    public void Test(IFiles files, ReadInstead? instead = null)
+    {
+        var text = files.Read(settings.Config);
+        if (instead is { } i)
+            text = i.In(text);
+        var staged = Path.Combine(Path.GetDirectoryName(Path.GetFullPath(settings.Config))!, $".beacon-check-{Environment.ProcessId}.cfg");
+        AtomicFiles.Write(staged, ByteText.Bytes(text), isPrivate: true);
+        try
+        {
+            var (code, _, error) = ServerProcess.Run(settings.Binary, "-c", "-f", staged);
+            if (code == 0)
+                return;
+            var complaint =
+                error.Split('\n').FirstOrDefault(l => l.Contains("[ALERT]", StringComparison.Ordinal))?.Split(" : ", 2)[^1]
+                ?? $"it ended with {code}";
+            throw TestProblem.Of(
+                "HAProxy",
+                complaint.Replace(staged, Path.GetFullPath(settings.Config), StringComparison.Ordinal),
+                ReferenceEquals(files, Files),
+                $"haproxy -c -f {settings.Config}"
+            );
+        }
+        finally
+        {
+            File.Delete(staged);
+        }
+    }
+
+    private string PidFile()
+    {
+        try
+        {
+            return Load(Files).Global("pidfile") ?? DefaultPidFile;
+        }
+        catch (BeaconProblem)
+        {
+            return DefaultPidFile;
+        }
+    }
+
+    private int? Pid() => ServerProcess.Find(PidFile(), Program);
+
+    public bool IsRunning() => Pid() is not null;
+
+    public void TakeUp()
+    {
+        var pid = Pid() ?? throw new BeaconProblem(ProblemCode.ServerDied, "HAProxy is not running.", "Start it, then try again.");
+        _earlierWorkers = ServerProcess.ChildrenOf(pid, Program);
+        if (_earlierWorkers.Count == 0)
+            throw new BeaconProblem(
+                ProblemCode.ConfigurationUnsupported,
+                "HAProxy runs without a master process: it takes a certificate up by a restart alone, which cuts its clients off.",
+                "Start it with -W (or -Ws), then try again."
+            );
+        _tookUp = DateTime.UtcNow;
+        ServerProcess.Signal(pid, SigUsr2, "HAProxy");
+    }
+
+    // A worker from before that still serves clients listens no more.
+    public bool IsSettled() =>
+        DateTime.UtcNow > _tookUp + OldWorkersGo || !_earlierWorkers.Any(p => ServerProcess.Living(p)?.Program == Program);
+
+    public void Start()
+    {
+        ServerProcess.ForgetEnded(PidFile());
+        var (code, _, error) = ServerProcess.Run(settings.Binary, "-W", "-D", "-f", settings.Config, "-p", PidFile());
+        if (code == 0)
+            ServerProcess.WaitUntil(IsRunning);
+        if (!IsRunning())
+            throw new BeaconProblem(
+                ProblemCode.ServerDied,
+                $"HAProxy does not start: {error.Split('\n', StringSplitOptions.RemoveEmptyEntries).FirstOrDefault() ?? $"it ended with {code}"}.",
+                "Look into its log and start it by hand."
+            );
+    }
+
+    // It tells its terminal and its system's log; what it would say, its own test has said before.
+    public string? LastComplaint(DateTimeOffset since) => null;
+}

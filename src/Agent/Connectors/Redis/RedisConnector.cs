@@ -1,0 +1,277 @@
+using System.Net;
+using System.Net.Sockets;
+using OrderlyBeacon.Agent.Probes;
+using OrderlyBeacon.Agent.Store;
+using OrderlyBeacon.Contracts;
+using OrderlyBeacon.Core;
+
+namespace OrderlyBeacon.Agent.Connectors.Redis;
+
+/// <summary>
+/// A real Redis: it reads its files as its own account and takes up by one CONFIG SET of all its TLS settings, as they stand in its file; sessions go on. Its file is never
+/// written by itself.
+/// </summary>
+internal sealed class RedisConnector(InstanceId id, ConnectorSettings settings) : IConnector
+{
+    private const string Program = "redis-server",
+        Certificate = "tls-cert-file",
+        Key = "tls-key-file",
+        TlsPort = "tls-port",
+        ClientCertificates = "tls-auth-clients",
+        NoSuchSetting = "beacon-end-of-check";
+    private const int UsualPort = 6379,
+        UsualTlsPort = 6380;
+
+    private string? _complaint;
+
+    public InstanceId Id => id;
+
+    public bool HasSites => false;
+
+    private ServerAccount? Account => ServerAccount.OwnerOf(settings.Config);
+
+    public Needs Needs => new(StoreForm.Pair, Account);
+
+    public IFiles Files => new HostFiles(Account);
+
+    private RedisConfiguration Load(IFiles files) => RedisConfiguration.Load(settings.Config, files);
+
+    private IReadOnlyList<string> Names => settings.Names ?? [settings.Host];
+
+    public Discovery Discover(IFiles files)
+    {
+        try
+        {
+            return new([Describe(Load(files))], null);
+        }
+        catch (BeaconProblem p)
+        {
+            return new([], p);
+        }
+    }
+
+    private FoundService Describe(RedisConfiguration c) =>
+        new(
+            Id.Kind,
+            Id.Name,
+            Names,
+            Endpoints(c),
+            [c.Find(Certificate)?.Place ?? c.Main],
+            c.Number(TlsPort, 0) > 0 && c.Value(Certificate) is { } file
+                ? ByteText.Show(Path.GetFullPath(file, c.Value("dir") ?? "/"))
+                : null,
+            null,
+            []
+        )
+        {
+            NamesAreAssumed = settings.Names is null,
+        };
+
+    private static IReadOnlyList<EndpointInfo> Endpoints(RedisConfiguration c)
+    {
+        var (plain, tls) = (c.Number("port", UsualPort), c.Number(TlsPort, 0));
+        return
+        [
+            .. c
+                .Addresses.SelectMany<string, EndpointInfo>(a => [new(a, tls, true), new(a, plain, false) { ClearText = true }])
+                .Where(e => e.Port > 0)
+                .OrderByDescending(e => e.Tls),
+        ];
+    }
+
+    public ChangeSet PlanBinding(BindChange change, IFiles files)
+    {
+        var c = Load(files);
+        var edits = new List<TextEdit>();
+        var added = new List<string>();
+        var steps = new List<string>();
+        var newPorts = new List<(string, int)>();
+        Set(Certificate, change.Files.Certificates);
+        Set(Key, change.Files.Key);
+        if (c.Number(TlsPort, 0) == 0)
+        {
+            var port = change.Port ?? UsualTlsPort;
+            if (c.Find(TlsPort) is { Words.Count: > 1 } off)
+                edits.Add(new(off.Path, off.Words[1].Start, off.Words[1].End, port.ToString()));
+            else
+                added.Add($"{TlsPort} {port}");
+            // Without it clients would have to show a certificate, which those of today have not.
+            if (c.Find(ClientCertificates) is null && c.Find("tls-ca-cert-file") is null && c.Find("tls-ca-cert-dir") is null)
+                added.Add($"{ClientCertificates} no");
+            steps.Add($"A TLS listener at port {port} is added.");
+            newPorts.AddRange(c.Addresses.Select(a => (a, port)));
+        }
+        if (added.Count > 0)
+        {
+            var text = files.Read(c.Main);
+            var newLine = ByteText.NewLineOf(text);
+            var lead = text.Length == 0 || text[^1] == '\n' ? "" : newLine;
+            edits.Add(new(c.Main, text.Length, text.Length, lead + string.Concat(added.Select(l => l + newLine))));
+        }
+        var would = new Overlay(files);
+        would.Add(TextEdits.Apply(edits, files.Read));
+        var after = Endpoints(Load(would));
+        var asked = change.CertificateNames.Count > 0 ? change.CertificateNames[0] : settings.Host;
+        return new(
+            change.Service,
+            Names,
+            would.Edits,
+            [.. after.Where(e => e.Tls).Select(e => new Probe(e.Address, e.Port, asked))],
+            newPorts,
+            steps.Count > 0 ? steps : ["The configuration names the certificate already; nothing in it changes."],
+            after.Any(e => e.ClearText == true) ? ["Clients may go on without TLS; port 0 ends that when they are ready."] : []
+        )
+        {
+            NamesAreAssumed = settings.Names is null,
+        };
+
+        void Set(string setting, string path)
+        {
+            if (c.Find(setting) is not { Words.Count: > 1 } there)
+            {
+                added.Add($"{setting} {ConfigurationWords.Quoted(path)}");
+                steps.Add($"{setting} is added to {c.Main}.");
+            }
+            else if (there.Words[1].Value != ByteText.From(path))
+            {
+                edits.Add(new(there.Path, there.Words[1].Start, there.Words[1].End, ConfigurationWords.Quoted(path)));
+                steps.Add($"{setting} ({there.Place}) points to the store.");
+            }
+        }
+    }
+
+    /// <summary>It has no test of its own and reads its lines from above: what it says of a last line that no version knows shows that it took all before.</summary>
+    public void Test(IFiles files, ReadInstead? instead = null)
+    {
+        var (text, origins) = Load(files).Flat;
+        if (instead is { } i)
+            text = i.In(text);
+        var (account, folder) = (Account, Directory.CreateTempSubdirectory("beacon-check-").FullName);
+        try
+        {
+            var staged = Path.Combine(folder, "redis.conf");
+            var bytes = ByteText.Bytes($"{text}{NoSuchSetting} 1\n");
+            if (account is { } reader)
+            {
+                SafeFolder.LetThrough(folder);
+                AtomicFiles.WriteForGroup(staged, bytes, reader.Group);
+            }
+            else
+                AtomicFiles.Write(staged, bytes, isPrivate: true);
+            var (code, output, error) = ServerProcess.Run(account?.Command(settings.Binary, staged) ?? [settings.Binary, staged]);
+            var said = (output + error).Split('\n', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries);
+            if (said.Any(l => l.Contains(NoSuchSetting, StringComparison.Ordinal)))
+                return;
+            var place = said.Select(LineOf).FirstOrDefault(n => n > 0);
+            var where = place > 0 && place <= origins.Count ? $"{origins[place - 1].File} line {origins[place - 1].Line}: " : "";
+            throw TestProblem.Of(
+                "Redis",
+                where + (said.LastOrDefault() ?? $"it ended with {code}"),
+                files is HostFiles,
+                $"redis-server {settings.Config}"
+            );
+        }
+        finally
+        {
+            Directory.Delete(folder, recursive: true);
+        }
+    }
+
+    private static int LineOf(string said)
+    {
+        const string Mark = "at line ";
+        var at = said.IndexOf(Mark, StringComparison.Ordinal);
+        return at >= 0 && int.TryParse(said[(at + Mark.Length)..], out var n) ? n : 0;
+    }
+
+    private string PidFile()
+    {
+        try
+        {
+            return Load(Files).Value("pidfile") ?? "/var/run/redis.pid";
+        }
+        catch (BeaconProblem)
+        {
+            return "/var/run/redis.pid";
+        }
+    }
+
+    private int? Pid() => ServerProcess.Find(PidFile(), Program);
+
+    public bool IsRunning() => Pid() is not null;
+
+    public void TakeUp()
+    {
+        if (!IsRunning())
+            throw new BeaconProblem(ProblemCode.ServerDied, "Redis is not running.", "Start it, then try again.");
+        var c = Load(Files);
+        // All in one: it checks the pair as a whole, and keeps what it had when it does not like it.
+        string[] command =
+        [
+            "CONFIG",
+            "SET",
+            Certificate,
+            c.Value(Certificate) ?? "",
+            Key,
+            c.Value(Key) ?? "",
+            ClientCertificates,
+            c.Value(ClientCertificates) ?? "yes",
+            TlsPort,
+            c.Number(TlsPort, 0).ToString(),
+        ];
+        try
+        {
+            using var line = Open(c);
+            var (isError, text) = line.Ask(command);
+            _complaint = isError ? text : null;
+        }
+        catch (IOException e)
+        {
+            throw new BeaconProblem(
+                ProblemCode.Unreachable,
+                $"Redis does not answer: {e.Message}.",
+                "See that it runs, and that its socket or port is the one in its configuration.",
+                e
+            );
+        }
+    }
+
+    private static RedisLine Open(RedisConfiguration c)
+    {
+        var line =
+            c.Value("unixsocket") is { } socket ? RedisLine.Open(new UnixDomainSocketEndPoint(ByteText.Show(socket)), tls: false)
+            : c.Number("port", UsualPort) is > 0 and var port ? RedisLine.Open(End(port), tls: false)
+            : RedisLine.Open(End(c.Number(TlsPort, 0)), tls: true);
+        // Read from its own file each time, and kept nowhere.
+        if (c.Value("requirepass") is { Length: > 0 } password && line.Ask("AUTH", password) is (true, var refused))
+        {
+            line.Dispose();
+            throw new BeaconProblem(
+                ProblemCode.NotAllowed,
+                $"Redis refuses the password of its own configuration: {refused}.",
+                "Start it with that configuration, or write the password that it has now into requirepass."
+            );
+        }
+        return line;
+
+        IPEndPoint End(int port) => new(IPAddress.Parse(c.Addresses[0]), port);
+    }
+
+    public bool IsSettled() => true;
+
+    public void Start()
+    {
+        ServerProcess.ForgetEnded(PidFile());
+        string[] command = [settings.Binary, settings.Config, "--daemonize", "yes"];
+        var (code, output, error) = ServerProcess.Run(Account?.Command(command) ?? command);
+        ServerProcess.WaitUntil(() => IsRunning() || code != 0);
+        if (!IsRunning())
+            throw new BeaconProblem(
+                ProblemCode.ServerDied,
+                $"Redis does not start: {(output + error).Split('\n', StringSplitOptions.RemoveEmptyEntries).LastOrDefault() ?? $"it ended with {code}"}.",
+                "Look into its log and start it by hand."
+            );
+    }
+
+    public string? LastComplaint(DateTimeOffset since) => _complaint;
+}

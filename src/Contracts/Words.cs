@@ -205,6 +205,18 @@ public enum ProbeProtocol
     /// <summary>By an SSLRequest message before anything else.</summary>
     Postgresql,
 
+    /// <summary>By AUTH TLS (RFC 4217, section 4).</summary>
+    Ftp,
+
+    /// <summary>By the StartTLS operation (RFC 4511, section 4.14).</summary>
+    Ldap,
+
+    /// <summary>By an SSLRequest packet that answers the server's greeting.</summary>
+    Mysql,
+
+    /// <summary>By STARTTLS in a client's stream (RFC 6120, section 5).</summary>
+    Xmpp,
+
     /// <summary>A way that this program does not know, from a newer one.</summary>
     Unknown,
 }

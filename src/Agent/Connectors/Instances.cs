@@ -1,5 +1,6 @@
 using OrderlyBeacon.Agent.Connectors.Dovecot;
 using OrderlyBeacon.Agent.Connectors.HaProxy;
+using OrderlyBeacon.Agent.Connectors.MariaDb;
 using OrderlyBeacon.Agent.Connectors.Nginx;
 using OrderlyBeacon.Agent.Connectors.Postfix;
 using OrderlyBeacon.Agent.Connectors.PostgreSql;
@@ -36,6 +37,7 @@ internal sealed class Instances
         ["postgresql"] = (id, s) => new PostgreSqlConnector(id, s),
         ["haproxy"] = (id, s) => new HaProxyConnector(id, s),
         ["redis"] = (id, s) => new RedisConnector(id, s),
+        ["mariadb"] = (id, s) => new MariaDbConnector(id, s),
     };
 
     /// <exception cref="BeaconProblem"><see cref="ProblemCode.InputInvalid"/>: agent.json names a kind that this agent does not know.</exception>

@@ -56,7 +56,7 @@ internal static class TlsProbe
         {
             await using var stream = new NetworkStream(open, ownsSocket: false);
             await using var tls = new SslStream(stream);
-            if (WaysToTls.Of(probe.Protocol) is { } way && await way.GoAsync(stream, within) is { } refusal)
+            if (WaysToTls.Of(probe.Protocol) is { } way && await way.GoAsync(stream, probe.Name, within) is { } refusal)
                 return Report(refusal.IsOffered ? LookOutcome.HandshakeFailed : LookOutcome.PlainOnly, refusal.Words);
             await tls.AuthenticateAsClientAsync(TakeEverything(probe.Name, chain), within);
             return Report(LookOutcome.Served, "", tls.SslProtocol == SslProtocols.Tls13 ? "TLS 1.3" : "TLS 1.2");

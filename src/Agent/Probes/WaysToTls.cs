@@ -1,3 +1,4 @@
+using System.Formats.Asn1;
 using System.Text;
 using OrderlyBeacon.Contracts;
 
@@ -7,7 +8,9 @@ namespace OrderlyBeacon.Agent.Probes;
 internal interface IWayToTls
 {
     /// <returns>Null when the handshake can begin; else why not, in the server's words.</returns>
-    Task<Refusal?> GoAsync(Stream stream, CancellationToken ct);
+    /// <param name="name">What the client calls the server.</param>
+    /// <exception cref="IOException">The connection ended, or what came is not of this protocol.</exception>
+    Task<Refusal?> GoAsync(Stream stream, string name, CancellationToken ct);
 }
 
 /// <summary>No TLS comes about.</summary>
@@ -22,6 +25,10 @@ internal static class WaysToTls
         [ProbeProtocol.Imap] = new ImapWay(),
         [ProbeProtocol.Pop3] = new Pop3Way(),
         [ProbeProtocol.Postgresql] = new PostgreSqlWay(),
+        [ProbeProtocol.Ftp] = new FtpWay(),
+        [ProbeProtocol.Ldap] = new LdapWay(),
+        [ProbeProtocol.Mysql] = new MySqlWay(),
+        [ProbeProtocol.Xmpp] = new XmppWay(),
     };
 
     /// <summary>Null when TLS begins at once.</summary>
@@ -60,7 +67,7 @@ internal static class ProtocolLines
 /// <summary>EHLO, STARTTLS (RFC 3207).</summary>
 internal sealed class SmtpWay : IWayToTls
 {
-    public async Task<Refusal?> GoAsync(Stream stream, CancellationToken ct)
+    public async Task<Refusal?> GoAsync(Stream stream, string name, CancellationToken ct)
     {
         var greeting = await AnswerAsync(stream, ct);
         if (!greeting[0].StartsWith("220", StringComparison.Ordinal))
@@ -84,10 +91,37 @@ internal sealed class SmtpWay : IWayToTls
     }
 }
 
+/// <summary>AUTH TLS (RFC 4217, section 4).</summary>
+internal sealed class FtpWay : IWayToTls
+{
+    public async Task<Refusal?> GoAsync(Stream stream, string name, CancellationToken ct)
+    {
+        var greeting = await AnswerAsync(stream, ct);
+        if (!greeting.StartsWith("220", StringComparison.Ordinal))
+            return new(true, ProtocolLines.Short(greeting));
+        await ProtocolLines.WriteAsync(stream, "AUTH TLS", ct);
+        var answer = await AnswerAsync(stream, ct);
+        // 431 and 421: not now; the others: not at all.
+        return answer.StartsWith("234", StringComparison.Ordinal) ? null : new(answer.StartsWith('4'), ProtocolLines.Short(answer));
+    }
+
+    /// <summary>The last line: that of a longer answer begins with its code and a blank (RFC 959, section 4.2).</summary>
+    private static async Task<string> AnswerAsync(Stream stream, CancellationToken ct)
+    {
+        var line = await ProtocolLines.ReadAsync(stream, ct);
+        if (line is not [_, _, _, '-', ..])
+            return line;
+        var end = line[..3] + " ";
+        for (var i = 0; i < ProtocolLines.MostLines && !line.StartsWith(end, StringComparison.Ordinal); i++)
+            line = await ProtocolLines.ReadAsync(stream, ct);
+        return line;
+    }
+}
+
 /// <summary>STARTTLS (RFC 9051, section 6.2.1).</summary>
 internal sealed class ImapWay : IWayToTls
 {
-    public async Task<Refusal?> GoAsync(Stream stream, CancellationToken ct)
+    public async Task<Refusal?> GoAsync(Stream stream, string name, CancellationToken ct)
     {
         var greeting = await ProtocolLines.ReadAsync(stream, ct);
         if (!greeting.StartsWith("* OK", StringComparison.OrdinalIgnoreCase))
@@ -109,7 +143,7 @@ internal sealed class ImapWay : IWayToTls
 /// <summary>STLS (RFC 2595, section 4), when CAPA (RFC 2449) lists it.</summary>
 internal sealed class Pop3Way : IWayToTls
 {
-    public async Task<Refusal?> GoAsync(Stream stream, CancellationToken ct)
+    public async Task<Refusal?> GoAsync(Stream stream, string name, CancellationToken ct)
     {
         var greeting = await ProtocolLines.ReadAsync(stream, ct);
         if (!greeting.StartsWith("+OK", StringComparison.Ordinal))
@@ -132,7 +166,7 @@ internal sealed class PostgreSqlWay : IWayToTls
 {
     private static readonly byte[] SslRequest = [0, 0, 0, 8, 4, 210, 22, 47];
 
-    public async Task<Refusal?> GoAsync(Stream stream, CancellationToken ct)
+    public async Task<Refusal?> GoAsync(Stream stream, string name, CancellationToken ct)
     {
         await stream.WriteAsync(SslRequest, ct);
         var answer = new byte[1];
@@ -144,5 +178,148 @@ internal sealed class PostgreSqlWay : IWayToTls
             'N' => new(false, "it has no TLS"),
             _ => new(true, "it answers with an error"),
         };
+    }
+}
+
+/// <summary>StartTLS (RFC 4511, section 4.14): an extended request, answered by a result code.</summary>
+internal sealed class LdapWay : IWayToTls
+{
+    private const int MostAnswer = 8192,
+        Success = 0,
+        Unavailable = 52,
+        Busy = 51;
+    private static readonly Asn1Tag ExtendedRequest = new(TagClass.Application, 23),
+        ExtendedResponse = new(TagClass.Application, 24),
+        RequestName = new(TagClass.ContextSpecific, 0);
+
+    public async Task<Refusal?> GoAsync(Stream stream, string name, CancellationToken ct)
+    {
+        var request = new AsnWriter(AsnEncodingRules.BER);
+        using (request.PushSequence())
+        {
+            request.WriteInteger(1);
+            using (request.PushSequence(ExtendedRequest))
+                request.WriteOctetString("1.3.6.1.4.1.1466.20037"u8, RequestName);
+        }
+        await stream.WriteAsync(request.Encode(), ct);
+        var (code, words) = Result(await MessageAsync(stream, ct));
+        return code == Success
+            ? null
+            : new(
+                code is Busy or Unavailable,
+                ProtocolLines.Short(words.Length > 0 ? words : $"it refuses StartTLS with the result code {code}")
+            );
+    }
+
+    /// <summary>One message and not a byte more: the handshake begins behind it.</summary>
+    private static async Task<byte[]> MessageAsync(Stream stream, CancellationToken ct)
+    {
+        var head = new byte[2];
+        await stream.ReadExactlyAsync(head, ct);
+        var more = head[1] > 0x80 ? new byte[head[1] & 0x7F] : [];
+        if (head[0] != 0x30 || head[1] == 0x80 || more.Length > 4)
+            throw new IOException("what it sent is no LDAP message");
+        await stream.ReadExactlyAsync(more, ct);
+        var length = more.Aggregate(more.Length == 0 ? (long)head[1] : 0, (sum, b) => sum << 8 | b);
+        if (length > MostAnswer)
+            throw new IOException("it sent an LDAP message that is too long");
+        var body = new byte[length];
+        await stream.ReadExactlyAsync(body, ct);
+        return [.. head, .. more, .. body];
+    }
+
+    private static (int Code, string Words) Result(byte[] message)
+    {
+        try
+        {
+            var envelope = new AsnReader(message, AsnEncodingRules.BER).ReadSequence();
+            envelope.ReadInteger();
+            var response = envelope.ReadSequence(ExtendedResponse);
+            var code = (int)response.ReadEnumeratedBytes().Span[^1];
+            response.ReadOctetString();
+            return (code, Encoding.UTF8.GetString(response.ReadOctetString()));
+        }
+        catch (AsnContentException e)
+        {
+            throw new IOException("what it sent is no answer to StartTLS", e);
+        }
+    }
+}
+
+/// <summary>The server greets with what it can; a client that wants TLS answers with the first part of its own greeting and goes on inside TLS.</summary>
+internal sealed class MySqlWay : IWayToTls
+{
+    private const int MostGreeting = 4096,
+        ErrorPacket = 0xFF,
+        ProtocolVersion = 10;
+    private const ushort CanTls = 0x0800;
+
+    // Length 32, number 1; version 4.1 with TLS and its kind of passwords; 16 MiB; utf8mb4; 23 zeros.
+    private static readonly byte[] SslRequest = [32, 0, 0, 1, 0x00, 0x8A, 0, 0, 0, 0, 0, 1, 45, .. new byte[23]];
+
+    public async Task<Refusal?> GoAsync(Stream stream, string name, CancellationToken ct)
+    {
+        var head = new byte[4];
+        await stream.ReadExactlyAsync(head, ct);
+        var length = head[0] | head[1] << 8 | head[2] << 16;
+        if (length is 0 or > MostGreeting)
+            throw new IOException("what it sent is no greeting of a MySQL or MariaDB server");
+        var greeting = new byte[length];
+        await stream.ReadExactlyAsync(greeting, ct);
+        if (greeting[0] == ErrorPacket)
+            return new(true, ProtocolLines.Short(Encoding.UTF8.GetString(greeting.AsSpan(Math.Min(3, length)))));
+        // Version as text with a zero behind it, 4 bytes of number, 8 of salt, a zero, what it can.
+        var version = Array.IndexOf(greeting, (byte)0, 1);
+        var abilities = version + 1 + 4 + 8 + 1;
+        if (greeting[0] != ProtocolVersion || version < 0 || abilities + 2 > length)
+            throw new IOException("what it sent is no greeting of a MySQL or MariaDB server");
+        if (((greeting[abilities] | greeting[abilities + 1] << 8) & CanTls) == 0)
+            return new(false, "it has no TLS");
+        await stream.WriteAsync(SslRequest, ct);
+        return null;
+    }
+}
+
+/// <summary>STARTTLS in a client's stream (RFC 6120, sections 4.2 and 5.4).</summary>
+internal sealed class XmppWay : IWayToTls
+{
+    private const int MostAnswer = 16384;
+
+    public async Task<Refusal?> GoAsync(Stream stream, string name, CancellationToken ct)
+    {
+        var to = System.Security.SecurityElement.Escape(name);
+        await WriteAsync(
+            stream,
+            $"<?xml version='1.0'?><stream:stream to='{to}' version='1.0' xmlns='jabber:client' xmlns:stream='http://etherx.jabber.org/streams'>",
+            ct
+        );
+        var features = await UntilAsync(stream, ["</stream:features>", "</stream:stream>", "</features>"], ct);
+        if (!features.Contains("urn:ietf:params:xml:ns:xmpp-tls", StringComparison.Ordinal))
+            return new(
+                false,
+                features.Contains("host-unknown", StringComparison.Ordinal) ? $"it does not serve {name}" : "it does not offer STARTTLS"
+            );
+        await WriteAsync(stream, "<starttls xmlns='urn:ietf:params:xml:ns:xmpp-tls'/>", ct);
+        var answer = await UntilAsync(stream, [">"], ct);
+        return answer.Contains("<proceed", StringComparison.Ordinal) ? null : new(true, "it offers STARTTLS and refuses it");
+    }
+
+    private static ValueTask WriteAsync(Stream stream, string text, CancellationToken ct) =>
+        stream.WriteAsync(Encoding.UTF8.GetBytes(text), ct);
+
+    // Byte by byte, as lines are.
+    private static async Task<string> UntilAsync(Stream stream, string[] ends, CancellationToken ct)
+    {
+        var text = new StringBuilder();
+        var one = new byte[1];
+        while (text.Length < MostAnswer)
+        {
+            if (await stream.ReadAsync(one, ct) == 0)
+                throw new IOException("the server closed the connection");
+            text.Append((char)one[0]);
+            if (one[0] == '>' && text.ToString() is var said && ends.Any(e => said.EndsWith(e, StringComparison.Ordinal)))
+                return said;
+        }
+        throw new IOException("what it sent is no XMPP stream");
     }
 }

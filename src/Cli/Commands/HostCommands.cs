@@ -301,6 +301,10 @@ internal static class HostCommands
                 (_, ProbeProtocol.Imap) => "IMAP with STARTTLS",
                 (_, ProbeProtocol.Pop3) => "POP3 with STLS",
                 (_, ProbeProtocol.Postgresql) => "PostgreSQL with TLS",
+                (_, ProbeProtocol.Ftp) => "FTP with AUTH TLS",
+                (_, ProbeProtocol.Ldap) => "LDAP with StartTLS",
+                (_, ProbeProtocol.Mysql) => "MariaDB with TLS",
+                (_, ProbeProtocol.Xmpp) => "XMPP with STARTTLS",
                 _ => "TLS in another way",
             }
         )

@@ -63,7 +63,7 @@ internal static class TodayCommands
         var startTls = new Option<string?>("--starttls")
         {
             Description =
-                "How to come to TLS: smtp, imap, pop3, postgresql, or tls for at once. Known services and usual ports need no word.",
+                "How to come to TLS: smtp, imap, pop3, ftp, ldap, xmpp, postgresql, mysql, or tls for at once. Known services and usual ports need no word.",
         };
         startTls.AcceptOnlyFromAmong([.. OpenWord<ProbeProtocol>.Words.Where(w => w != "unknown")]);
         var look = new Command("look", "Look at a service as its clients see it.") { address, name, from, startTls };

@@ -67,6 +67,10 @@ public sealed class LookFromHost(BeaconDb db, OrderDesk desk)
             143 => ProbeProtocol.Imap,
             110 => ProbeProtocol.Pop3,
             5432 => ProbeProtocol.Postgresql,
+            21 => ProbeProtocol.Ftp,
+            389 => ProbeProtocol.Ldap,
+            3306 => ProbeProtocol.Mysql,
+            5222 => ProbeProtocol.Xmpp,
             _ => ProbeProtocol.Tls,
         };
 

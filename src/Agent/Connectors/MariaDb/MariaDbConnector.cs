@@ -1,0 +1,360 @@
+using System.Text.RegularExpressions;
+using OrderlyBeacon.Agent.Probes;
+using OrderlyBeacon.Agent.Store;
+using OrderlyBeacon.Contracts;
+using OrderlyBeacon.Core;
+
+namespace OrderlyBeacon.Agent.Connectors.MariaDb;
+
+/// <summary>
+/// A real MariaDB: it reads its files as its own account and takes a renewal up by FLUSH SSL over its socket; other paths, and TLS where there was none, take a restart, which
+/// the preview says.
+/// </summary>
+internal sealed partial class MariaDbConnector(InstanceId id, ConnectorSettings settings) : IConnector
+{
+    private const string Program = "mariadbd",
+        Certificate = "ssl_cert",
+        Key = "ssl_key",
+        Off = "skip_ssl",
+        Tls = "ssl";
+    private static readonly TimeSpan StopsWithin = TimeSpan.FromSeconds(60);
+
+    private readonly LogTail _log = new();
+    private string? _complaint;
+
+    public InstanceId Id => id;
+
+    public bool HasSites => false;
+
+    /// <summary>Whose configuration it is; where that is the agent's own account, whose data it is.</summary>
+    private ServerAccount? Account => ServerAccount.OwnerOf(settings.Config) ?? ServerAccount.OwnerOf(DataFolder());
+
+    public Needs Needs => new(StoreForm.Pair, Account);
+
+    public IFiles Files => new HostFiles(Account);
+
+    private string DataFolder()
+    {
+        try
+        {
+            return MariaDbConfiguration.Load(settings.Config, new HostFiles()).DataFolder;
+        }
+        catch (BeaconProblem)
+        {
+            return Path.GetDirectoryName(settings.Config)!;
+        }
+    }
+
+    private MariaDbConfiguration Load(IFiles files) => MariaDbConfiguration.Load(settings.Config, files);
+
+    private IReadOnlyList<string> Names => settings.Names ?? [settings.Host];
+
+    public Discovery Discover(IFiles files)
+    {
+        try
+        {
+            return new([Describe(Load(files))], null);
+        }
+        catch (BeaconProblem p)
+        {
+            return new([], p);
+        }
+    }
+
+    private FoundService Describe(MariaDbConfiguration c) =>
+        new(
+            Id.Kind,
+            Id.Name,
+            Names,
+            Endpoints(c),
+            [c.Find(Certificate)?.Place ?? c.Main],
+            HasTls(c) ? ByteText.Show(Path.GetFullPath(c.Value(Certificate)!, c.DataFolder)) : null,
+            null,
+            []
+        )
+        {
+            NamesAreAssumed = settings.Names is null,
+        };
+
+    private static bool IsOff(MariaDbConfiguration c) => c.IsOn(Off) || c.Find(Tls) is not null && !c.IsOn(Tls);
+
+    private static bool HasTls(MariaDbConfiguration c) =>
+        c.Value(Certificate) is { Length: > 0 } && c.Value(Key) is { Length: > 0 } && !IsOff(c);
+
+    private static IReadOnlyList<EndpointInfo> Endpoints(MariaDbConfiguration c)
+    {
+        if (c.IsOn("skip_networking"))
+            return [];
+        var port = int.TryParse(c.Value("port"), out var set) ? set : 3306;
+        return
+        [
+            .. (c.Value("bind_address") ?? "*")
+                .Split([',', ' '], StringSplitOptions.RemoveEmptyEntries)
+                .Select(a =>
+                    a is "*" or "0.0.0.0" ? "127.0.0.1"
+                    : a is "::" ? "::1"
+                    : a
+                )
+                .Distinct()
+                .Select(a => new EndpointInfo(a, port, HasTls(c))
+                {
+                    Protocol = ProbeProtocol.Mysql,
+                    ClearText = !HasTls(c) || !c.IsOn("require_secure_transport"),
+                }),
+        ];
+    }
+
+    public ChangeSet PlanBinding(BindChange change, IFiles files)
+    {
+        var c = Load(files);
+        if (IsOff(c))
+        {
+            var off = (c.IsOn(Off) ? c.Find(Off) : c.Find(Tls))!;
+            throw new BeaconProblem(
+                ProblemCode.ConfigurationUnsupported,
+                $"TLS is switched off in {off.Place} ({off.Name}).",
+                "Take the line out, then bind again."
+            );
+        }
+        var edits = new List<TextEdit>();
+        var added = new List<string>();
+        var steps = new List<string>();
+        Set(Certificate, change.Files.Certificates);
+        Set(Key, change.Files.Key);
+        if (added.Count > 0)
+        {
+            var (path, at) = c.GroupEnd ?? (c.Main, files.Read(c.Main).Length);
+            var text = files.Read(path);
+            var newLine = ByteText.NewLineOf(text);
+            var lead = at == 0 || text[at - 1] == '\n' ? "" : newLine;
+            var group = c.GroupEnd is null ? "[mariadbd]" + newLine : "";
+            edits.Add(new(path, at, at, lead + group + string.Concat(added.Select(l => l + newLine))));
+        }
+        var would = new Overlay(files);
+        would.Add(TextEdits.Apply(edits, files.Read));
+        var after = Load(would);
+        var asked = change.CertificateNames.Count > 0 ? change.CertificateNames[0] : settings.Host;
+        return new(
+            change.Service,
+            Names,
+            would.Edits,
+            [.. Endpoints(after).Select(e => new Probe(e.Address, e.Port, asked, e.Protocol))],
+            [],
+            steps.Count > 0 ? steps : ["The configuration names the certificate already; nothing in it changes."],
+            [.. Warnings(after, edits.Count > 0)]
+        )
+        {
+            NamesAreAssumed = settings.Names is null,
+        };
+
+        void Set(string setting, string path)
+        {
+            if (c.Find(setting) is not { } there)
+            {
+                added.Add($"{setting} = {ByteText.From(path)}");
+                steps.Add($"{setting} is added to {c.GroupEnd?.Path ?? c.Main}.");
+            }
+            else if (there.Value != ByteText.From(path))
+            {
+                edits.Add(new(there.Path, there.ValueStart, there.ValueEnd, (there.Value is null ? " = " : "") + ByteText.From(path)));
+                steps.Add($"{setting} ({there.Place}) points to the store.");
+            }
+        }
+    }
+
+    private static IEnumerable<string> Warnings(MariaDbConfiguration after, bool restarts)
+    {
+        if (restarts)
+            yield return "MariaDB takes other paths up by a restart alone: it is away for a moment, and its sessions are cut off. Renewals need none.";
+        if (!after.IsOn("require_secure_transport"))
+            yield return "Clients may go on without TLS; require_secure_transport = ON ends that when they are ready.";
+    }
+
+    public void Test(IFiles files, ReadInstead? instead = null)
+    {
+        var c = Load(files);
+        var (text, origins) = c.Flat;
+        if (instead is { } i)
+            text = i.In(text);
+        var (account, folder) = (Account, Directory.CreateTempSubdirectory("beacon-check-").FullName);
+        try
+        {
+            var staged = Path.Combine(folder, "my.cnf");
+            if (account is { } reader)
+            {
+                SafeFolder.LetThrough(folder);
+                AtomicFiles.WriteForGroup(staged, ByteText.Bytes(text), reader.Group);
+            }
+            else
+                AtomicFiles.Write(staged, ByteText.Bytes(text), isPrivate: true);
+            var (code, _, error) = Run(account, settings.Binary, $"--defaults-file={staged}", "--verbose", "--help");
+            if (code == 0)
+                return;
+            var complaint =
+                error
+                    .Split('\n')
+                    .FirstOrDefault(l => l.Contains("[ERROR]", StringComparison.Ordinal) || l.Contains("error:", StringComparison.Ordinal))
+                ?? error.Split('\n')[0];
+            throw TestProblem.Of(
+                "MariaDB",
+                WhereOf(c, complaint, staged, origins),
+                files is HostFiles,
+                $"mariadbd --defaults-file={settings.Config} --verbose --help"
+            );
+        }
+        finally
+        {
+            Directory.Delete(folder, recursive: true);
+        }
+    }
+
+    /// <summary>It names what it does not know, and not where that stands.</summary>
+    private static string WhereOf(MariaDbConfiguration c, string complaint, string staged, IReadOnlyList<(string File, int Line)> origins)
+    {
+        var words = Severity().Replace(complaint, "");
+        if (Unknown().Match(words) is { Success: true } m && c.Find(MariaDbConfiguration.Normal(m.Groups[1].Value)) is { } there)
+            return $"{there.Path} line {there.Line}: {words}";
+        return Regex.Replace(
+            words,
+            Regex.Escape(staged) + @"\D*(\d+)",
+            p =>
+                int.Parse(p.Groups[1].Value) is var n && n >= 1 && n <= origins.Count
+                    ? $"{origins[n - 1].File} line {origins[n - 1].Line}"
+                    : p.Value
+        );
+    }
+
+    private static (int Code, string Output, string Error) Run(ServerAccount? account, params string[] command) =>
+        ServerProcess.Run(account?.Command(command) ?? command);
+
+    private MariaDbConfiguration? Current()
+    {
+        try
+        {
+            return Load(Files);
+        }
+        catch (BeaconProblem)
+        {
+            return null;
+        }
+    }
+
+    private string PidFile()
+    {
+        var named = Current()?.Value("pid_file") ?? $"{Environment.MachineName}.pid";
+        return Path.GetFullPath(named, DataFolder());
+    }
+
+    private int? Pid() => ServerProcess.Find(PidFile(), Program);
+
+    public bool IsRunning() => Pid() is not null;
+
+    public void TakeUp()
+    {
+        var pid = Pid() ?? throw new BeaconProblem(ProblemCode.ServerDied, "MariaDB is not running.", "Start it, then try again.");
+        var c = Load(Files);
+        _log.Mark(c.Value("log_error"));
+        _complaint = null;
+        var (code, output, error) = Ask(c, "select ifnull(@@ssl_cert, ''), ifnull(@@ssl_key, '')");
+        if (code != 0)
+            throw new BeaconProblem(
+                ProblemCode.NotAllowed,
+                $"The agent may not ask MariaDB over its socket: {Severity().Replace(error.Trim(), "").TrimEnd('.')}.",
+                "Let the agent's account in by unix_socket: CREATE USER root@localhost IDENTIFIED VIA unix_socket; GRANT RELOAD ON *.* TO root@localhost."
+            );
+        var has = output.TrimEnd('\n').Split('\t');
+        if (
+            has is [var certificate, var key]
+            && certificate == (c.Value(Certificate) ?? "")
+            && key == (c.Value(Key) ?? "")
+            && certificate.Length > 0
+        )
+        {
+            var flushed = Ask(c, "flush ssl");
+            _complaint = flushed.Code == 0 ? null : flushed.Error.Trim();
+            return;
+        }
+        Stop(pid);
+        Start();
+    }
+
+    private (int Code, string Output, string Error) Ask(MariaDbConfiguration c, string question) =>
+        ServerProcess.Run(
+            ClientProgram,
+            "--no-defaults",
+            "-S",
+            c.Value("socket") ?? "/run/mysqld/mysqld.sock",
+            "-N",
+            "-B",
+            "-r",
+            "-e",
+            question
+        );
+
+    private string ClientProgram =>
+        Path.Combine(Path.GetDirectoryName(settings.Binary)!, "mariadb") is var beside && File.Exists(beside) ? beside : "/usr/bin/mariadb";
+
+    private static void Stop(int pid)
+    {
+        ServerProcess.Signal(pid, ServerProcess.SigTerm, "MariaDB");
+        var until = DateTime.UtcNow + StopsWithin;
+        while (ServerProcess.Living(pid) is not null)
+        {
+            if (DateTime.UtcNow > until)
+                throw new BeaconProblem(
+                    ProblemCode.ServerDied,
+                    $"MariaDB does not end within {StopsWithin.TotalSeconds:0} seconds.",
+                    "See what it is busy with (SHOW PROCESSLIST), then try again."
+                );
+            Thread.Sleep(50);
+        }
+    }
+
+    public bool IsSettled() => true;
+
+    public void Start()
+    {
+        ServerProcess.ForgetEnded(PidFile());
+        var log = Path.Combine(DataFolder(), "start.log");
+        // It does not go into the background by itself.
+        string[] command =
+        [
+            "sh",
+            "-c",
+            "exec setsid \"$0\" \"--defaults-file=$1\" >\"$2\" 2>&1 </dev/null &",
+            settings.Binary,
+            settings.Config,
+            log,
+        ];
+        Run(Account, command);
+        ServerProcess.WaitUntil(() => IsRunning() && Current() is { } c && Ask(c, "select 1").Code == 0);
+        if (!IsRunning())
+            throw new BeaconProblem(
+                ProblemCode.ServerDied,
+                $"MariaDB does not start: {ReasonIn(log)}.",
+                "Look into its error log and start it by hand."
+            );
+    }
+
+    private string ReasonIn(string log) =>
+        new[] { Current()?.Value("log_error"), log }
+            .OfType<string>()
+            .Select(path => Files.Find(path)?.Split('\n').LastOrDefault(l => l.Contains("[ERROR]", StringComparison.Ordinal)))
+            .OfType<string>()
+            .Select(l => Severity().Replace(l, "").TrimEnd('.'))
+            .FirstOrDefault()
+        ?? "it says nothing";
+
+    public string? LastComplaint(DateTimeOffset since) =>
+        _complaint
+        ?? _log.Lines()
+            .FirstOrDefault(l =>
+                l.Contains("SSL error", StringComparison.Ordinal) || l.Contains("Failed to setup SSL", StringComparison.Ordinal)
+            );
+
+    [GeneratedRegex(@"^.*?(\[ERROR\]|ERROR:?)\s*")]
+    private static partial Regex Severity();
+
+    [GeneratedRegex(@"unknown (?:variable|option) '-*([^'=]+)")]
+    private static partial Regex Unknown();
+}

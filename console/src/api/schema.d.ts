@@ -2492,7 +2492,7 @@ export interface components {
             automatic: boolean;
         };
         /** @enum {string} */
-        ProbeProtocol: "tls" | "smtp" | "imap" | "pop3" | "postgresql" | "unknown";
+        ProbeProtocol: "tls" | "smtp" | "imap" | "pop3" | "postgresql" | "ftp" | "ldap" | "mysql" | "xmpp" | "unknown";
         /** @description A problem as it travels between agent and service. */
         ProblemInfo: {
             code: string;

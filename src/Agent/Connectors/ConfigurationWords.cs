@@ -25,7 +25,11 @@ internal sealed record WordLine(string Path, int Number, int Start, int End, IRe
 /// <param name="Server">For messages.</param>
 /// <param name="CommentsAnywhere">A number sign begins a comment behind words too.</param>
 /// <param name="Escapes">A backslash takes the meaning from what follows, also outside of quotes.</param>
-internal sealed record WordRules(string Server, bool CommentsAnywhere, bool Escapes);
+internal sealed record WordRules(string Server, bool CommentsAnywhere, bool Escapes)
+{
+    /// <summary>A quote has its meaning at a word's begin alone, and where it is not closed the rest of the line is the word.</summary>
+    public bool QuotesBeginWords { get; init; }
+}
 
 /// <summary>Configurations of lines of words: the first says what it is, the others are its values, in quotes when they have blanks.</summary>
 internal static class ConfigurationWords
@@ -74,14 +78,14 @@ internal static class ConfigurationWords
                 value.Append(text[++at]);
             else if (quote != '\0' && c == quote)
                 quote = '\0';
-            else if (quote == '\0' && c is '"' or '\'')
+            else if (quote == '\0' && c is '"' or '\'' && (at == start || !rules.QuotesBeginWords))
                 quote = c;
             else if (quote == '\0' && (char.IsWhiteSpace(c) || c == '#' && rules.CommentsAnywhere))
                 break;
             else
                 value.Append(c);
         }
-        return quote == '\0'
+        return quote == '\0' || rules.QuotesBeginWords
             ? new(value.ToString(), start, at)
             : throw new BeaconProblem(
                 ProblemCode.ConfigurationBroken,

@@ -1,3 +1,4 @@
+using OrderlyBeacon.Agent.Connectors.Apache;
 using OrderlyBeacon.Agent.Connectors.Dovecot;
 using OrderlyBeacon.Agent.Connectors.HaProxy;
 using OrderlyBeacon.Agent.Connectors.MariaDb;
@@ -32,6 +33,7 @@ internal sealed class Instances
     private static readonly Dictionary<string, Func<InstanceId, ConnectorSettings, IConnector>> Kinds = new()
     {
         ["nginx"] = (id, s) => new NginxConnector(id, s),
+        ["apache"] = (id, s) => new ApacheConnector(id, s),
         ["postfix"] = (id, s) => new PostfixConnector(id, s),
         ["dovecot"] = (id, s) => new DovecotConnector(id, s),
         ["postgresql"] = (id, s) => new PostgreSqlConnector(id, s),

@@ -239,9 +239,9 @@ internal sealed class LdapWay : IWayToTls
             response.ReadOctetString();
             return (code, Encoding.UTF8.GetString(response.ReadOctetString()));
         }
-        catch (AsnContentException e)
+        catch (AsnContentException)
         {
-            throw new IOException("what it sent is no answer to StartTLS", e);
+            throw new IOException("what it sent is no answer to StartTLS");
         }
     }
 }

@@ -15,17 +15,6 @@ public sealed class FormsTests
 
     private const string Master = "smtp inet n - y - - smtpd\n";
 
-    /// <summary>Files of one server, by name.</summary>
-    private sealed class World(params (string Name, string Text)[] files) : IFiles
-    {
-        public string? Find(string path) => files.FirstOrDefault(f => "/etc/server/" + f.Name == path).Text;
-
-        public IReadOnlyList<string> FilesIn(string folder) =>
-            [.. files.Select(f => "/etc/server/" + f.Name).Where(p => Path.GetDirectoryName(p) == folder)];
-
-        public IReadOnlyList<string> FoldersIn(string folder) => [];
-    }
-
     private static PostfixConnector Postfix() =>
         new(new("postfix", "postfix", "/etc/server"), new("postfix", "/usr/sbin/postfix", "/etc/server", null));
 
@@ -70,7 +59,7 @@ public sealed class FormsTests
     {
         string Filled(string text) => text.Replace("OURS", Ours.Certificates);
         var kept = new FileEdit("/etc/server/main.cf", "a = 1\nb = 2\n", Filled("a = 1\nchain = OURS\nb = 2\n"));
-        var files = new World(("main.cf", Filled(now)));
+        var files = new WrittenFiles(("main.cf", Filled(now)));
         var bound = new Swap.BoundRecord("postfix", "mail", [kept]);
         if (expected is null)
         {
@@ -113,7 +102,7 @@ public sealed class FormsTests
     public void Postfix_is_changed_where_it_concerns_it(string main, string expected) =>
         Assert.Contains(
             expected.Replace("OURS", Ours.Certificates),
-            Planned(Postfix(), "postfix", new World(("main.cf", main), ("master.cf", Master)))
+            Planned(Postfix(), "postfix", new WrittenFiles(("main.cf", main), ("master.cf", Master)))
                 .Replace("\n\nsmtpd_tls_chain", "\nsmtpd_tls_chain")
         );
 
@@ -126,7 +115,7 @@ public sealed class FormsTests
     [InlineData("", "587 inet n - y\n", "master.cf, line 1")]
     public void Postfix_is_left_where_it_is_not_clear(string main, string master, string word)
     {
-        var files = new World(("main.cf", main), ("master.cf", master));
+        var files = new WrittenFiles(("main.cf", main), ("master.cf", master));
         Assert.Contains(word, Assert.Throws<BeaconProblem>(() => Planned(Postfix(), "postfix", files)).Message);
     }
 
@@ -144,7 +133,7 @@ public sealed class FormsTests
             smtp      unix  -       -       y       -       -       smtp
 
             """;
-        var files = new World(
+        var files = new WrittenFiles(
             ("main.cf", "mydomain = Thistledown.example\nmyhostname = mail.${mydomain}\nsmtpd_tls_security_level = may\n"),
             ("master.cf", master)
         );
@@ -176,7 +165,7 @@ public sealed class FormsTests
             Planned(
                 Dovecot(),
                 "dovecot",
-                new World(("dovecot.conf", "protocols = imap\n!include conf.d/*.conf\n"), ("conf.d/10-ssl.conf", ssl))
+                new WrittenFiles(("dovecot.conf", "protocols = imap\n!include conf.d/*.conf\n"), ("conf.d/10-ssl.conf", ssl))
             )
         );
 
@@ -189,13 +178,16 @@ public sealed class FormsTests
     [InlineData("!include missing.conf\n", "missing.conf is not there")]
     [InlineData("just words\n", "line 1")]
     public void Dovecot_is_left_where_it_is_not_clear(string text, string word) =>
-        Assert.Contains(word, Assert.Throws<BeaconProblem>(() => Planned(Dovecot(), "dovecot", new World(("dovecot.conf", text)))).Message);
+        Assert.Contains(
+            word,
+            Assert.Throws<BeaconProblem>(() => Planned(Dovecot(), "dovecot", new WrittenFiles(("dovecot.conf", text)))).Message
+        );
 
     [Fact]
     public void Names_with_certificates_of_their_own_are_services_of_their_own_in_Dovecot()
     {
         var text = "ssl_cert = </m\nssl_key = </mk\nlocal_name old.thistledown.example {\n  ssl_cert = </o\n  ssl_key = </ok\n}\n";
-        var files = new World(("dovecot.conf", text));
+        var files = new WrittenFiles(("dovecot.conf", text));
         Assert.Equal(
             [("dovecot", "/m"), ("dovecot old.thistledown.example", "/o")],
             Dovecot().Discover(files).Services.Select(s => (s.Name, s.CertificateFile!))
@@ -209,7 +201,7 @@ public sealed class FormsTests
     [Fact]
     public void A_file_that_two_blocks_include_is_left_and_said()
     {
-        var files = new World(
+        var files = new WrittenFiles(
             ("dovecot.conf", "local_name a.example {\n !include tls.inc\n}\nlocal_name b.example {\n !include tls.inc\n}\n"),
             ("tls.inc", "ssl_cert = </both\nssl_key = </key\n")
         );
@@ -232,7 +224,7 @@ public sealed class FormsTests
     public void PostgreSQL_is_changed_where_it_concerns_it(string text, string expected) =>
         Assert.Contains(
             expected.Replace("CERT", Ours.Certificates).Replace("KEY", Ours.Key),
-            Planned(PostgreSql(), "postgresql", new World(("postgresql.conf", text), ("conf.d/10.conf", "work_mem = 4MB\n")))
+            Planned(PostgreSql(), "postgresql", new WrittenFiles(("postgresql.conf", text), ("conf.d/10.conf", "work_mem = 4MB\n")))
         );
 
     [Theory]
@@ -245,7 +237,7 @@ public sealed class FormsTests
             word,
             Assert
                 .Throws<BeaconProblem>(() =>
-                    Planned(PostgreSql(), "postgresql", new World(("postgresql.conf", text), ("postgresql.auto.conf", automatic)))
+                    Planned(PostgreSql(), "postgresql", new WrittenFiles(("postgresql.conf", text), ("postgresql.auto.conf", automatic)))
                 )
                 .Message
         );
@@ -256,7 +248,9 @@ public sealed class FormsTests
         FoundService Of(string hba) =>
             Assert.Single(
                 PostgreSql()
-                    .Discover(new World(("postgresql.conf", "ssl = on\nlisten_addresses = 'localhost, ::1'\n"), ("pg_hba.conf", hba)))
+                    .Discover(
+                        new WrittenFiles(("postgresql.conf", "ssl = on\nlisten_addresses = 'localhost, ::1'\n"), ("pg_hba.conf", hba))
+                    )
                     .Services
             );
         Assert.False(

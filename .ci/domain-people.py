@@ -73,6 +73,7 @@ computer("web01", "HTTP/www.thistledown.example")
 computer("web02")
 computer("mail01", "smtp/mail.thistledown.example", "imap/mail.thistledown.example")
 computer("db01")
+computer("app01", "HTTP/tickets.thistledown.example", "HTTP/intranet.thistledown.example")
 for name in ("robin", "wren", "jay", "finch", "magpie"):
     person(name, password(name))
 person("beacon-service", secret(), "HTTP/beacon.thistledown.example")
@@ -81,7 +82,7 @@ group("certificate-approvers", "wren")
 group("web-team", "jay")
 group("web-servers", "web01$", "web02$")
 # Nested, and in a circle.
-group("managed-servers", "web-servers", "mail01$", "db01$")
+group("managed-servers", "web-servers", "mail01$", "db01$", "app01$")
 db.add_remove_group_members("web-servers", ["managed-servers"], add_members_operation=True)
 # Groups in groups, thirty deep.
 for level in range(30):
@@ -116,5 +117,5 @@ def keytab(name, *principals):
 
 # Who signs in with a keytab does so as its first entry.
 keytab("beacon", "beacon-service", "HTTP/beacon.thistledown.example")
-for name in ("web01", "web02", "mail01", "db01"):
+for name in ("web01", "web02", "mail01", "db01", "app01"):
     keytab(name, name + "$")

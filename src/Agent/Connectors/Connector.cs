@@ -91,6 +91,9 @@ internal interface IConnector
     /// <exception cref="BeaconProblem">The service is not there, or has a form that is not changed.</exception>
     ChangeSet PlanBinding(BindChange change, IFiles files);
 
+    /// <summary>What people have to know before a binding is taken out; null when clients do not notice it.</summary>
+    string? UnbindingWarning => null;
+
     /// <summary>Takes out a binding of an agent before 0.2, of which no files were kept; null when this connector did not exist then.</summary>
     ChangeSet? PlanEarlierRemoval(EarlierBound bound, string service, UsedFiles used, IFiles files) => null;
 

@@ -32,7 +32,7 @@ internal sealed class SwapRun(CertificateStore store, SwapJournal journal, Bound
         service.Instance.Test(service.Instance.Files);
         var plan = PlanRemoval(service);
         Test(service.Instance, plan);
-        return Shape(plan, service.Label);
+        return Shape(service.Instance.UnbindingWarning is { } w ? plan with { Warnings = [.. plan.Warnings, w] } : plan, service.Label);
     }
 
     private static BindPlan Shape(ChangeSet plan, string label) =>

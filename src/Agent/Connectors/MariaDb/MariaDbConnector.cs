@@ -162,10 +162,15 @@ internal sealed partial class MariaDbConnector(InstanceId id, ConnectorSettings 
         }
     }
 
+    public string? UnbindingWarning => Restarts;
+
+    private const string Restarts =
+        "MariaDB takes other paths up by a restart alone: it is away for a moment, and its sessions are cut off. Renewals need none.";
+
     private static IEnumerable<string> Warnings(MariaDbConfiguration after, bool restarts)
     {
         if (restarts)
-            yield return "MariaDB takes other paths up by a restart alone: it is away for a moment, and its sessions are cut off. Renewals need none.";
+            yield return Restarts;
         if (!after.IsOn("require_secure_transport"))
             yield return "Clients may go on without TLS; require_secure_transport = ON ends that when they are ready.";
     }

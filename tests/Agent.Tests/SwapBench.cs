@@ -85,7 +85,10 @@ internal sealed class SwapBench(string state)
     public static string? Served(string address, int port, string name, string? startTls = null)
     {
         string[] way = startTls is null ? [] : ["-starttls", startTls];
-        var (_, output, _) = Programs.Run("openssl", ["s_client", "-connect", $"{address}:{port}", "-servername", name, .. way], []);
+        // Refused by an FTP server, it waits for ever.
+        string[] command = ["openssl", "s_client", "-connect", $"{address}:{port}", "-servername", name, .. way];
+        var (_, output, _) =
+            startTls == "ftp" ? Programs.Run("timeout", ["3", .. command], []) : Programs.Run(command[0], command[1..], []);
         var at = output.IndexOf("-----BEGIN CERTIFICATE", StringComparison.Ordinal);
         if (at < 0)
             return null;

@@ -3,6 +3,7 @@ using OrderlyBeacon.Agent.Store;
 using OrderlyBeacon.Agent.Swap;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
+using OrderlyBeacon.Core.Keys;
 
 namespace OrderlyBeacon.Agent.Connectors;
 
@@ -43,7 +44,11 @@ internal sealed record FileEdit(string Path, string? Before, string? After);
 /// <param name="Files">What the server will read.</param>
 /// <param name="Port">Where a service without TLS shall listen, if that takes a listener of its own; null leaves it to the connector.</param>
 /// <param name="CertificateNames">Names of the certificate that a client can ask for.</param>
-internal sealed record BindChange(string Service, UsedFiles Files, int? Port, IReadOnlyList<string> CertificateNames);
+internal sealed record BindChange(string Service, UsedFiles Files, int? Port, IReadOnlyList<string> CertificateNames)
+{
+    /// <summary>The kind of its key: some servers have settings for each.</summary>
+    public KeyAlgorithm Key { get; init; } = KeyAlgorithm.Ec;
+}
 
 /// <summary>A change of one service, worked out and not yet made.</summary>
 /// <param name="Names">What clients call the service. The first must be in its certificate, unless the names are assumed.</param>

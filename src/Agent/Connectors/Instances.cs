@@ -5,6 +5,7 @@ using OrderlyBeacon.Agent.Connectors.MariaDb;
 using OrderlyBeacon.Agent.Connectors.Nginx;
 using OrderlyBeacon.Agent.Connectors.Postfix;
 using OrderlyBeacon.Agent.Connectors.PostgreSql;
+using OrderlyBeacon.Agent.Connectors.ProFtpd;
 using OrderlyBeacon.Agent.Connectors.Redis;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
@@ -38,6 +39,7 @@ internal sealed class Instances
         ["dovecot"] = (id, s) => new DovecotConnector(id, s),
         ["postgresql"] = (id, s) => new PostgreSqlConnector(id, s),
         ["haproxy"] = (id, s) => new HaProxyConnector(id, s),
+        ["proftpd"] = (id, s) => new ProFtpdConnector(id, s),
         ["redis"] = (id, s) => new RedisConnector(id, s),
         ["mariadb"] = (id, s) => new MariaDbConnector(id, s),
     };

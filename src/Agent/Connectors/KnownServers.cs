@@ -40,6 +40,7 @@ internal static class KnownServers
         new("dovecot", "a Dovecot's main configuration file", () => Those("/etc/dovecot/dovecot.conf"), _ => "/usr/sbin/dovecot"),
         new("apache", "an Apache's main configuration file", () => Those("/etc/apache2/apache2.conf"), _ => "/usr/sbin/apache2"),
         new("haproxy", "an HAProxy's configuration file", () => Those("/etc/haproxy/haproxy.cfg"), _ => "/usr/sbin/haproxy"),
+        new("proftpd", "a ProFTPD's main configuration file", () => Those("/etc/proftpd/proftpd.conf"), _ => "/usr/sbin/proftpd"),
         new("redis", "a Redis's configuration file", () => Those("/etc/redis/redis.conf"), _ => "/usr/bin/redis-server"),
         new("mariadb", "a MariaDB's configuration file", () => Those("/etc/mysql/mariadb.cnf"), _ => "/usr/sbin/mariadbd"),
         new("postgresql", "a PostgreSQL cluster's postgresql.conf", ClusterConfigs, ClusterPrograms),

@@ -34,6 +34,7 @@ internal sealed class SwapPlan
         // The test must see the edition's own files, since the link is not turned yet.
         var plan = new SwapPlan(entry, new(store.InUseLink(certificate) + "/", entry.Folder + "/"));
         var names = entry.Leaf().Names.Where(n => n.Kind == NameKind.Dns && !n.Value.StartsWith('*')).Select(n => n.Value).ToList();
+        var key = entry.Leaf().PublicKey.Spec.Algorithm;
         var parts = new List<SwapPart>();
         foreach (var service in services)
         {
@@ -44,7 +45,7 @@ internal sealed class SwapPlan
             var earlierRemoval = earlier?.Earlier() is { } old
                 ? service.Instance.PlanEarlierRemoval(old, service.Name, store.FilesOf(earlier.Certificate, service.Instance.Needs), would)
                 : null;
-            var change = service.Instance.PlanBinding(new(service.Name, files, port, names), would);
+            var change = service.Instance.PlanBinding(new(service.Name, files, port, names) { Key = key }, would);
             var memory = Bindings.After(service.Label, certificate, earlier, earlierRemoval, change.Edits, would);
             would.Add(change.Edits);
             parts.Add(new(service, change, memory));

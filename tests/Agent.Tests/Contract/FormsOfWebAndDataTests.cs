@@ -2,14 +2,16 @@ using OrderlyBeacon.Agent.Connectors;
 using OrderlyBeacon.Agent.Connectors.Apache;
 using OrderlyBeacon.Agent.Connectors.HaProxy;
 using OrderlyBeacon.Agent.Connectors.MariaDb;
+using OrderlyBeacon.Agent.Connectors.ProFtpd;
 using OrderlyBeacon.Agent.Connectors.Redis;
 using OrderlyBeacon.Agent.Store;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
+using OrderlyBeacon.Core.Keys;
 
 namespace OrderlyBeacon.Agent.Tests.Contract;
 
-/// <summary>Configurations of Apache, HAProxy, MariaDB and Redis as they are found in real life. One case a line of files.</summary>
+/// <summary>Configurations of Apache, HAProxy, MariaDB, ProFTPD and Redis as they are found in real life. One case a line of files.</summary>
 public sealed class FormsOfWebAndDataTests
 {
     private static readonly UsedFiles Pair = new("/store/in-use/www/pair/certificates.pem", "/store/in-use/www/pair/key.pem");
@@ -26,6 +28,8 @@ public sealed class FormsOfWebAndDataTests
     private static MariaDbConnector MariaDb() => new(new("mariadb", "mariadb", "/etc/server/my.cnf"), Of("mariadb", "my.cnf"));
 
     private static RedisConnector Redis() => new(new("redis", "redis", "/etc/server/redis.conf"), Of("redis", "redis.conf"));
+
+    private static ProFtpdConnector ProFtpd() => new(new("proftpd", "proftpd", "/etc/server/proftpd.conf"), Of("proftpd", "proftpd.conf"));
 
     private static ChangeSet Plan(IConnector c, string service, IFiles files, UsedFiles? used = null) =>
         c.PlanBinding(new(service, used ?? Pair, null, [Www]), files);
@@ -224,4 +228,41 @@ public sealed class FormsOfWebAndDataTests
     [InlineData("include /etc/server/redis.conf\n", "too deeply")]
     public void Redis_is_left_where_it_is_not_clear(string text, string word) =>
         Assert.Contains(word, Refusal(Redis(), "redis", new WrittenFiles(("redis.conf", text))));
+
+    private const string Ftp = "LoadModule mod_tls.c\n";
+
+    [Theory]
+    [InlineData(
+        KeyAlgorithm.Ec,
+        "Port 21\n",
+        "Port 21\nTLSECCertificateFile CERT\nTLSECCertificateKeyFile KEY\nTLSCertificateChainFile CERT\nTLSEngine on\n"
+    )]
+    // As Debian's package writes it, for a key of the other kind.
+    [InlineData(
+        KeyAlgorithm.Ec,
+        "<IfModule mod_tls.c>\nTLSEngine on\n TLSRSACertificateFile    /a.crt\n TLSRSACertificateKeyFile /a.key\n</IfModule>\n",
+        " TLSECCertificateFile CERT\n TLSECCertificateKeyFile KEY\n</IfModule>\nTLSCertificateChainFile CERT\n"
+    )]
+    [InlineData(
+        KeyAlgorithm.Rsa,
+        "TLSEngine off\nTLSRSACertificateFile \"/a b\"\r\nTLSRSACertificateKeyFile /k\r\nTLSCertificateChainFile /c\r\n",
+        "TLSEngine on\nTLSRSACertificateFile CERT\r\nTLSRSACertificateKeyFile KEY\r\nTLSCertificateChainFile CERT\r\n"
+    )]
+    public void ProFTPD_is_changed_where_it_concerns_it(KeyAlgorithm key, string text, string expected)
+    {
+        var plan = ProFtpd().PlanBinding(new("proftpd", Pair, null, [Www]) { Key = key }, new WrittenFiles(("proftpd.conf", Ftp + text)));
+        Assert.Contains(Filled(expected), Assert.Single(plan.Edits).After);
+    }
+
+    [Theory]
+    [InlineData("Port 21\n", "module for TLS")]
+    [InlineData(Ftp + "<VirtualHost 10.0.0.1>\n TLSEngine on\n</VirtualHost>\n", "TLS settings of its own")]
+    [InlineData(Ftp + "TLSRSACertificateFile /a\nTLSECCertificateFile /b\n", "each kind of key")]
+    [InlineData(Ftp + "TLSPKCS12File /p\n", "a form that is not changed")]
+    [InlineData(Ftp + "ServerType inetd\n", "inetd")]
+    [InlineData(Ftp + "<Global>\n", "not closed")]
+    [InlineData(Ftp + "</Global>\n", "closes what is not open")]
+    [InlineData(Ftp + "Include /etc/server/proftpd.conf\n", "too deeply")]
+    public void ProFTPD_is_left_where_it_is_not_clear(string text, string word) =>
+        Assert.Contains(word, Refusal(ProFtpd(), "proftpd", new WrittenFiles(("proftpd.conf", text))));
 }

@@ -39,14 +39,25 @@ internal interface IFiles
 
 internal static class FilesReading
 {
-    /// <exception cref="BeaconProblem"><see cref="ProblemCode.ConfigurationBroken"/>: it is not there.</exception>
-    public static string Read(this IFiles files, string path) =>
-        files.Find(path)
-        ?? throw new BeaconProblem(
-            ProblemCode.ConfigurationBroken,
-            $"{path} is not there.",
-            "Check the path in the server's configuration, or in agent.json."
-        );
+    /// <exception cref="BeaconProblem"><see cref="ProblemCode.ConfigurationBroken"/>: it is not there, or is no text.</exception>
+    public static string Read(this IFiles files, string path)
+    {
+        var text =
+            files.Find(path)
+            ?? throw new BeaconProblem(
+                ProblemCode.ConfigurationBroken,
+                $"{path} is not there.",
+                "Check the path in the server's configuration, or in agent.json."
+            );
+        // What the server would read up to there, a path of ours could not hold.
+        return text.Contains('\0')
+            ? throw new BeaconProblem(
+                ProblemCode.ConfigurationBroken,
+                $"{path}, line {text[..text.IndexOf('\0')].Count(c => c == '\n') + 1}: there is a zero byte in the file.",
+                "Take it out; the file may have been written by half."
+            )
+            : text;
+    }
 }
 
 /// <summary>The machine's own files.</summary>

@@ -119,7 +119,7 @@ internal sealed partial class DovecotConnector(InstanceId id, ConnectorSettings 
     private static List<EndpointInfo> Endpoints(DovecotConfiguration c)
     {
         var protocols = (c.Value("protocols") ?? "imap pop3 submission").Split(' ', StringSplitOptions.RemoveEmptyEntries);
-        var listen = (c.Value("listen") ?? "*").Split([',', ' '], StringSplitOptions.RemoveEmptyEntries)[0];
+        var listen = First(c.Value("listen")) ?? "*";
         var found = new List<EndpointInfo>();
         foreach (var l in Listeners.Where(l => protocols.Contains(l.Protocol)))
         {
@@ -128,7 +128,7 @@ internal sealed partial class DovecotConnector(InstanceId id, ConnectorSettings 
             if (port == 0)
                 continue;
             var isDirect = c.Value(Tls, block) is { } own ? own == "yes" : l.IsDirect;
-            var address = c.Value("address", block)?.Split([',', ' '], StringSplitOptions.RemoveEmptyEntries)[0] ?? listen;
+            var address = First(c.Value("address", block)) ?? listen;
             found.Add(
                 new(
                     address is "*" or "0.0.0.0" ? "127.0.0.1"
@@ -146,6 +146,8 @@ internal sealed partial class DovecotConnector(InstanceId id, ConnectorSettings 
         // Without TLS the direct listeners do not open.
         return [.. found.Where(e => e.Tls || e.Protocol != ProbeProtocol.Tls).OrderByDescending(e => e.Tls)];
     }
+
+    private static string? First(string? addresses) => addresses?.Split([',', ' '], StringSplitOptions.RemoveEmptyEntries).FirstOrDefault();
 
     public ChangeSet PlanBinding(BindChange change, IFiles files)
     {

@@ -36,7 +36,7 @@ internal sealed class HaProxyConnector(InstanceId id, ConnectorSettings settings
         try
         {
             var c = Load(files);
-            return new([.. c.Frontends.Where(f => Endpoints(f).Count > 0).Select(f => Describe(c, f))], null);
+            return new([.. ToConnectTo(c).Select(f => Describe(c, f))], null);
         }
         catch (BeaconProblem p)
         {
@@ -66,6 +66,10 @@ internal sealed class HaProxyConnector(InstanceId id, ConnectorSettings settings
         };
     }
 
+    /// <summary>Those that clients reach over the network, one of a name.</summary>
+    private static IEnumerable<HaProxyFrontend> ToConnectTo(HaProxyConfiguration c) =>
+        c.Frontends.Where(f => Endpoints(f).Count > 0).DistinctBy(f => f.Name);
+
     private static IReadOnlyList<EndpointInfo> Endpoints(HaProxyFrontend f) =>
         [
             .. f
@@ -77,7 +81,7 @@ internal sealed class HaProxyConnector(InstanceId id, ConnectorSettings settings
     {
         var c = Load(files);
         var frontend =
-            c.Frontends.FirstOrDefault(f => NameOf(f) == change.Service)
+            ToConnectTo(c).FirstOrDefault(f => NameOf(f) == change.Service)
             ?? throw new BeaconProblem(
                 ProblemCode.NotFound,
                 $"No frontend of HAProxy is called {change.Service[(Id.Name.Length + 1)..]}.",
@@ -108,7 +112,7 @@ internal sealed class HaProxyConnector(InstanceId id, ConnectorSettings settings
         }
         var would = new Overlay(files);
         would.Add(TextEdits.Apply(edits, files.Read));
-        var after = Endpoints(Load(would).Frontends.First(f => f.Name == frontend.Name));
+        var after = Endpoints(ToConnectTo(Load(would)).First(f => f.Name == frontend.Name));
         var asked = change.CertificateNames.Count > 0 ? change.CertificateNames[0] : settings.Host;
         return new(
             change.Service,
@@ -127,7 +131,7 @@ internal sealed class HaProxyConnector(InstanceId id, ConnectorSettings settings
     // Where the plain listener takes every address, the new one does.
     private static string WildcardOr(HaProxyBind bind, string host)
     {
-        var first = bind.Line.Words[1].Value.Split(',')[0];
+        var first = bind.Line.Words[1].Value.Split(',').First(t => t.Contains(':'));
         var written = first[..first.LastIndexOf(':')];
         return written is "" or "*" or "0.0.0.0" or "::" or "[::]" ? written : host;
     }

@@ -287,6 +287,8 @@ internal sealed partial class MariaDbConnector(InstanceId id, ConnectorSettings 
         ServerProcess.Run(
             ClientProgram,
             "--no-defaults",
+            // Whoever answers at the socket must not ask for files of the agent's.
+            "--local-infile=0",
             "-S",
             c.Value("socket") ?? "/run/mysqld/mysqld.sock",
             "-N",

@@ -95,7 +95,7 @@ internal sealed class PostfixConnector(InstanceId id, ConnectorSettings settings
     }
 
     private static string? CertificateIn(PostfixConfiguration c) =>
-        c.Value(ChainFiles) is { Length: > 0 } chain ? chain.Split([',', ' '], StringSplitOptions.RemoveEmptyEntries)[0]
+        c.Value(ChainFiles) is { Length: > 0 } chain ? chain.Split([',', ' '], StringSplitOptions.RemoveEmptyEntries).FirstOrDefault()
         : c.Value("smtpd_tls_cert_file") is { Length: > 0 } file and not "none" ? file
         : null;
 

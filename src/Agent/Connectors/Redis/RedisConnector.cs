@@ -238,9 +238,10 @@ internal sealed class RedisConnector(InstanceId id, ConnectorSettings settings) 
 
     private static RedisLine Open(RedisConfiguration c)
     {
+        var plain = c.Number("port", UsualPort);
         var line =
-            c.Value("unixsocket") is { } socket ? RedisLine.Open(new UnixDomainSocketEndPoint(ByteText.Show(socket)), tls: false)
-            : c.Number("port", UsualPort) is > 0 and var port ? RedisLine.Open(End(port), tls: false)
+            c.Value("unixsocket") is { } socket ? RedisLine.Open(Socket(socket), tls: false)
+            : plain > 0 ? RedisLine.Open(End(plain), tls: false)
             : RedisLine.Open(End(c.Number(TlsPort, 0)), tls: true);
         // Read from its own file each time, and kept nowhere.
         if (c.Value("requirepass") is { Length: > 0 } password && line.Ask("AUTH", password) is (true, var refused))
@@ -254,7 +255,22 @@ internal sealed class RedisConnector(InstanceId id, ConnectorSettings settings) 
         }
         return line;
 
-        IPEndPoint End(int port) => new(IPAddress.Parse(c.Addresses[0]), port);
+        IPEndPoint End(int port) =>
+            IPAddress.TryParse(c.Addresses[0], out var address) && port is > 0 and <= IPEndPoint.MaxPort
+                ? new(address, port)
+                : throw new IOException($"{c.Addresses[0]}:{port} is no address to connect to");
+    }
+
+    private static UnixDomainSocketEndPoint Socket(string path)
+    {
+        try
+        {
+            return new(ByteText.Show(path));
+        }
+        catch (ArgumentException e)
+        {
+            throw new IOException($"the path of its socket is not usable: {e.Message}", e);
+        }
     }
 
     public bool IsSettled() => true;

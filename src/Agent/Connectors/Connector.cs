@@ -34,7 +34,20 @@ internal enum StoreForm
 internal sealed record Needs(StoreForm Form, ServerAccount? Reader = null);
 
 /// <summary>What a connector found. A problem means that nothing of this server can be changed now.</summary>
-internal sealed record Discovery(IReadOnlyList<FoundService> Services, BeaconProblem? Problem);
+internal sealed record Discovery(IReadOnlyList<FoundService> Services, BeaconProblem? Problem)
+{
+    public static Discovery Of(Func<IEnumerable<FoundService>> find)
+    {
+        try
+        {
+            return new([.. find()], null);
+        }
+        catch (BeaconProblem p)
+        {
+            return new([], p);
+        }
+    }
+}
 
 /// <summary>A file with its content before and after; null when it is not there.</summary>
 internal sealed record FileEdit(string Path, string? Before, string? After);

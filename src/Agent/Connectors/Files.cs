@@ -1,3 +1,4 @@
+using System.IO.Enumeration;
 using System.Text;
 using OrderlyBeacon.Agent.Store;
 using OrderlyBeacon.Core;
@@ -39,6 +40,20 @@ internal interface IFiles
 
 internal static class FilesReading
 {
+    /// <summary>A folder's files that a pattern with wildcards in its last part means, in the order in which servers read them.</summary>
+    /// <param name="pattern">A full path.</param>
+    public static IReadOnlyList<string> Matching(this IFiles files, string pattern)
+    {
+        var (folder, name) = (Path.GetDirectoryName(pattern) ?? "/", Path.GetFileName(pattern));
+        return
+        [
+            .. files
+                .FilesIn(folder)
+                .Where(f => FileSystemName.MatchesSimpleExpression(name, Path.GetFileName(f), ignoreCase: false))
+                .Order(StringComparer.Ordinal),
+        ];
+    }
+
     /// <exception cref="BeaconProblem"><see cref="ProblemCode.ConfigurationBroken"/>: it is not there, or is no text.</exception>
     public static string Read(this IFiles files, string path)
     {

@@ -5,6 +5,15 @@ internal sealed record TextEdit(string Path, int Start, int End, string Replacem
 
 internal static class TextEdits
 {
+    /// <summary>Lines at a file's end, ended as the others are.</summary>
+    public static TextEdit Append(IFiles files, string path, IEnumerable<string> lines)
+    {
+        var text = files.Read(path);
+        var newLine = ByteText.NewLineOf(text);
+        var lead = text.Length == 0 || text[^1] == '\n' ? "" : newLine;
+        return new(path, text.Length, text.Length, lead + string.Concat(lines.Select(l => l + newLine)));
+    }
+
     /// <summary>The edits of each file as one.</summary>
     /// <param name="textOf">A file's text before.</param>
     public static List<FileEdit> Apply(IEnumerable<TextEdit> edits, Func<string, string> textOf)

@@ -117,23 +117,7 @@ internal sealed class MariaDbServer : RealServer
                 RedirectStandardOutput = true,
             }
         )!;
-        return Task.FromResult<IConversation>(new Session(client));
-    }
-
-    private sealed class Session(Process client) : IConversation
-    {
-        public async Task GoOnAsync()
-        {
-            await client.StandardInput.WriteLineAsync("select 40 + 2;");
-            await client.StandardInput.FlushAsync();
-            Assert.Equal("42", await client.StandardOutput.ReadLineAsync());
-        }
-
-        public void Dispose()
-        {
-            client.Kill();
-            client.Dispose();
-        }
+        return Task.FromResult<IConversation>(new AskedClient(client));
     }
 }
 

@@ -217,3 +217,20 @@ internal sealed class HalfRequest(System.Net.Sockets.TcpClient client, string na
 
     public void Dispose() => client.Dispose();
 }
+
+/// <summary>A database's own client that is asked again and again.</summary>
+internal sealed class AskedClient(System.Diagnostics.Process client) : IConversation
+{
+    public async Task GoOnAsync()
+    {
+        await client.StandardInput.WriteLineAsync("select 40 + 2;");
+        await client.StandardInput.FlushAsync();
+        Assert.Equal("42", await client.StandardOutput.ReadLineAsync());
+    }
+
+    public void Dispose()
+    {
+        client.Kill();
+        client.Dispose();
+    }
+}

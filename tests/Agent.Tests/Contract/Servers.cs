@@ -395,22 +395,6 @@ internal sealed class PostgreSqlServer : RealServer
                 RedirectStandardOutput = true,
             }
         )!;
-        return Task.FromResult<IConversation>(new Session(psql));
-    }
-
-    private sealed class Session(Process psql) : IConversation
-    {
-        public async Task GoOnAsync()
-        {
-            await psql.StandardInput.WriteLineAsync("select 40 + 2;");
-            await psql.StandardInput.FlushAsync();
-            Assert.Equal("42", await psql.StandardOutput.ReadLineAsync());
-        }
-
-        public void Dispose()
-        {
-            psql.Kill();
-            psql.Dispose();
-        }
+        return Task.FromResult<IConversation>(new AskedClient(psql));
     }
 }

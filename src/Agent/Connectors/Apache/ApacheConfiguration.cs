@@ -1,4 +1,3 @@
-using System.IO.Enumeration;
 using System.Text;
 using OrderlyBeacon.Core;
 
@@ -155,20 +154,12 @@ internal sealed class ApacheConfiguration
         return true;
     }
 
-    private List<string> Resolve(string pattern)
+    private IReadOnlyList<string> Resolve(string pattern)
     {
         if (_files.Find(pattern) is not null)
             return [pattern];
-        var (folder, name) = (Path.GetDirectoryName(pattern)!, Path.GetFileName(pattern));
-        if (!pattern.Contains('*') && !pattern.Contains('?'))
-            (folder, name) = (pattern, "*");
-        return
-        [
-            .. _files
-                .FilesIn(folder)
-                .Where(f => FileSystemName.MatchesSimpleExpression(name, Path.GetFileName(f), false))
-                .Order(StringComparer.Ordinal),
-        ];
+        // A folder means all its files.
+        return _files.Matching(pattern.Contains('*') || pattern.Contains('?') ? pattern : Path.Combine(pattern, "*"));
     }
 
     private void ReadLine(WordLine line, int reading, int start, int end)

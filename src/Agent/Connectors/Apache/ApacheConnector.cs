@@ -30,17 +30,8 @@ internal sealed partial class ApacheConnector(InstanceId id, ConnectorSettings s
 
     private ApacheConfiguration Load(IFiles files) => ApacheConfiguration.Load(settings.Config, files);
 
-    public Discovery Discover(IFiles files)
-    {
-        try
-        {
-            return new([.. ApacheSite.Of(Load(files)).Where(s => s.Endpoints.Count > 0).Select(Describe)], null);
-        }
-        catch (BeaconProblem p)
-        {
-            return new([], p);
-        }
-    }
+    public Discovery Discover(IFiles files) =>
+        Discovery.Of(() => ApacheSite.Of(Load(files)).Where(s => s.Endpoints.Count > 0).Select(Describe));
 
     private FoundService Describe(ApacheSite site) =>
         new(Id.Kind, site.Name, site.Names, site.Endpoints, [.. site.Hosts.Select(h => h.Opening.Place)], site.CertificateFile, null, []);
@@ -52,29 +43,21 @@ internal sealed partial class ApacheConnector(InstanceId id, ConnectorSettings s
         var (text, origins) = Load(files).Flat;
         if (instead is { } i)
             text = i.In(text);
-        var staged = Path.Combine(Path.GetDirectoryName(Path.GetFullPath(settings.Config))!, $".beacon-check-{Environment.ProcessId}.conf");
-        AtomicFiles.Write(staged, ByteText.Bytes(text), isPrivate: true);
-        try
-        {
-            var (code, output, error) = Run("-t", "-f", staged);
-            if (code == 0)
-                return;
-            var said = (output + error).Split('\n', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries);
-            var from = Math.Max(0, Array.FindIndex(said, l => Place().IsMatch(l)));
-            var complaint = Place()
-                .Replace(
-                    string.Join(' ', said.Skip(from).Take(2)),
-                    m =>
-                        int.Parse(m.Groups[1].Value) is var n && n >= 1 && n <= origins.Count
-                            ? $"{origins[n - 1].File} line {origins[n - 1].Line}:"
-                            : m.Value
-                );
-            throw TestProblem.Of("Apache", complaint, ReferenceEquals(files, Files), "apache2ctl -t");
-        }
-        finally
-        {
-            File.Delete(staged);
-        }
+        using var staged = StagedCopy.Beside(settings.Config, text);
+        var (code, output, error) = Run("-t", "-f", staged.Path);
+        if (code == 0)
+            return;
+        var said = (output + error).Split('\n', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries);
+        var from = Math.Max(0, Array.FindIndex(said, l => Place().IsMatch(l)));
+        var complaint = Place()
+            .Replace(
+                string.Join(' ', said.Skip(from).Take(2)),
+                m =>
+                    int.Parse(m.Groups[1].Value) is var n && n >= 1 && n <= origins.Count
+                        ? $"{origins[n - 1].File} line {origins[n - 1].Line}:"
+                        : m.Value
+            );
+        throw TestProblem.Of("Apache", complaint, ReferenceEquals(files, Files), "apache2ctl -t");
     }
 
     /// <summary>With what its own start script would export.</summary>

@@ -76,7 +76,7 @@ internal sealed record ApacheSite(string Name, ApacheConfiguration Configuration
                 .Where(l => int.TryParse(l.Text[(l.Colon + 1)..], out _))
                 .Select(l => new ApacheAddress(
                     l.Colon < 0 ? "" : l.Text[..l.Colon],
-                    l.Colon < 0 || l.Text[..l.Colon] is "0.0.0.0" or "*" ? "127.0.0.1" : l.Text[..l.Colon].Trim('[', ']'),
+                    Listening.Reachable(l.Colon < 0 ? "" : l.Text[..l.Colon]),
                     int.Parse(l.Text[(l.Colon + 1)..])
                 )),
         ];

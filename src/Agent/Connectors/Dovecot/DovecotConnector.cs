@@ -65,19 +65,13 @@ internal sealed partial class DovecotConnector(InstanceId id, ConnectorSettings 
             );
     }
 
-    public Discovery Discover(IFiles files)
-    {
-        try
+    public Discovery Discover(IFiles files) =>
+        Discovery.Of(() =>
         {
             var c = Load(files);
             var endpoints = Endpoints(c);
-            return new([Describe(c, endpoints, null), .. NamedBlocks(c).Select(name => Describe(c, endpoints, name))], null);
-        }
-        catch (BeaconProblem p)
-        {
-            return new([], p);
-        }
-    }
+            return [Describe(c, endpoints, null), .. NamedBlocks(c).Select(name => Describe(c, endpoints, name))];
+        });
 
     /// <summary>Names that have a certificate of their own.</summary>
     private static IEnumerable<string> NamedBlocks(DovecotConfiguration c) =>
@@ -130,13 +124,7 @@ internal sealed partial class DovecotConnector(InstanceId id, ConnectorSettings 
             var isDirect = c.Value(Tls, block) is { } own ? own == "yes" : l.IsDirect;
             var address = First(c.Value("address", block)) ?? listen;
             found.Add(
-                new(
-                    address is "*" or "0.0.0.0" ? "127.0.0.1"
-                        : address is "::" or "[::]" ? "::1"
-                        : address,
-                    port,
-                    TlsOf(c) != "no"
-                )
+                new(Listening.Reachable(address), port, TlsOf(c) != "no")
                 {
                     Protocol = isDirect ? ProbeProtocol.Tls : l.Probe,
                     ClearText = !isDirect && TlsOf(c) != "required",
@@ -270,30 +258,22 @@ internal sealed partial class DovecotConnector(InstanceId id, ConnectorSettings 
         var (text, origins) = Load(files).Flat;
         if (instead is { } i)
             text = i.In(text);
-        var staged = Path.Combine(Path.GetDirectoryName(Path.GetFullPath(settings.Config))!, $".beacon-check-{Environment.ProcessId}.conf");
-        AtomicFiles.Write(staged, ByteText.Bytes(text), isPrivate: true);
-        try
-        {
-            var (code, _, error) = ServerProcess.Run(ProgramOf("doveconf"), "-c", staged, "-n");
-            var complaint = error
-                .Split('\n')
-                .FirstOrDefault(l => l.Contains("Fatal:", StringComparison.Ordinal) || l.Contains("Error:", StringComparison.Ordinal));
-            if (code == 0 && complaint is null)
-                return;
-            var words = Place()
-                .Replace(
-                    complaint ?? error.Trim(),
-                    m =>
-                        int.Parse(m.Groups[1].Value) is var n && n >= 1 && n <= origins.Count
-                            ? $"{origins[n - 1].File} line {origins[n - 1].Line}"
-                            : m.Value
-                );
-            throw TestProblem.Of("Dovecot", words, ReferenceEquals(files, Files), $"doveconf -n -c {settings.Config}");
-        }
-        finally
-        {
-            File.Delete(staged);
-        }
+        using var staged = StagedCopy.Beside(settings.Config, text);
+        var (code, _, error) = ServerProcess.Run(ProgramOf("doveconf"), "-c", staged.Path, "-n");
+        var complaint = error
+            .Split('\n')
+            .FirstOrDefault(l => l.Contains("Fatal:", StringComparison.Ordinal) || l.Contains("Error:", StringComparison.Ordinal));
+        if (code == 0 && complaint is null)
+            return;
+        var words = Place()
+            .Replace(
+                complaint ?? error.Trim(),
+                m =>
+                    int.Parse(m.Groups[1].Value) is var n && n >= 1 && n <= origins.Count
+                        ? $"{origins[n - 1].File} line {origins[n - 1].Line}"
+                        : m.Value
+            );
+        throw TestProblem.Of("Dovecot", words, ReferenceEquals(files, Files), $"doveconf -n -c {settings.Config}");
     }
 
     private string ProgramOf(string name) =>

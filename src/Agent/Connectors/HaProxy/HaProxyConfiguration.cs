@@ -24,16 +24,7 @@ internal sealed record HaProxyBind(WordLine Line)
         var colon = plain.LastIndexOf(':');
         if (plain.Contains('@') || plain.StartsWith('/') || colon < 0 || !int.TryParse(plain[(colon + 1)..], out var port))
             return null;
-        var address = plain[..colon].Trim('[', ']');
-        return (
-            address switch
-            {
-                "" or "*" or "0.0.0.0" => "127.0.0.1",
-                "::" => "::1",
-                _ => address,
-            },
-            port
-        );
+        return (Listening.Reachable(plain[..colon]), port);
     }
 }
 

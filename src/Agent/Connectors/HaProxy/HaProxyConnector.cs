@@ -31,18 +31,12 @@ internal sealed class HaProxyConnector(InstanceId id, ConnectorSettings settings
 
     private HaProxyConfiguration Load(IFiles files) => HaProxyConfiguration.Load(settings.Config, files);
 
-    public Discovery Discover(IFiles files)
-    {
-        try
+    public Discovery Discover(IFiles files) =>
+        Discovery.Of(() =>
         {
             var c = Load(files);
-            return new([.. ToConnectTo(c).Select(f => Describe(c, f))], null);
-        }
-        catch (BeaconProblem p)
-        {
-            return new([], p);
-        }
-    }
+            return ToConnectTo(c).Select(f => Describe(c, f));
+        });
 
     private string NameOf(HaProxyFrontend f) => $"{Id.Name} {f.Name}";
 
@@ -156,27 +150,19 @@ internal sealed class HaProxyConnector(InstanceId id, ConnectorSettings settings
         var text = files.Read(settings.Config);
         if (instead is { } i)
             text = i.In(text);
-        var staged = Path.Combine(Path.GetDirectoryName(Path.GetFullPath(settings.Config))!, $".beacon-check-{Environment.ProcessId}.cfg");
-        AtomicFiles.Write(staged, ByteText.Bytes(text), isPrivate: true);
-        try
-        {
-            var (code, _, error) = ServerProcess.Run(settings.Binary, "-c", "-f", staged);
-            if (code == 0)
-                return;
-            var complaint =
-                error.Split('\n').FirstOrDefault(l => l.Contains("[ALERT]", StringComparison.Ordinal))?.Split(" : ", 2)[^1]
-                ?? $"it ended with {code}";
-            throw TestProblem.Of(
-                "HAProxy",
-                complaint.Replace(staged, Path.GetFullPath(settings.Config), StringComparison.Ordinal),
-                ReferenceEquals(files, Files),
-                $"haproxy -c -f {settings.Config}"
-            );
-        }
-        finally
-        {
-            File.Delete(staged);
-        }
+        using var staged = StagedCopy.Beside(settings.Config, text);
+        var (code, _, error) = ServerProcess.Run(settings.Binary, "-c", "-f", staged.Path);
+        if (code == 0)
+            return;
+        var complaint =
+            error.Split('\n').FirstOrDefault(l => l.Contains("[ALERT]", StringComparison.Ordinal))?.Split(" : ", 2)[^1]
+            ?? $"it ended with {code}";
+        throw TestProblem.Of(
+            "HAProxy",
+            complaint.Replace(staged.Path, Path.GetFullPath(settings.Config), StringComparison.Ordinal),
+            ReferenceEquals(files, Files),
+            $"haproxy -c -f {settings.Config}"
+        );
     }
 
     private string PidFile()

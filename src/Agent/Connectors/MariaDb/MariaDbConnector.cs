@@ -49,17 +49,7 @@ internal sealed partial class MariaDbConnector(InstanceId id, ConnectorSettings 
 
     private IReadOnlyList<string> Names => settings.Names ?? [settings.Host];
 
-    public Discovery Discover(IFiles files)
-    {
-        try
-        {
-            return new([Describe(Load(files))], null);
-        }
-        catch (BeaconProblem p)
-        {
-            return new([], p);
-        }
-    }
+    public Discovery Discover(IFiles files) => Discovery.Of(() => [Describe(Load(files))]);
 
     private FoundService Describe(MariaDbConfiguration c) =>
         new(
@@ -90,11 +80,7 @@ internal sealed partial class MariaDbConnector(InstanceId id, ConnectorSettings 
         [
             .. (c.Value("bind_address") ?? "*")
                 .Split([',', ' '], StringSplitOptions.RemoveEmptyEntries)
-                .Select(a =>
-                    a is "*" or "0.0.0.0" ? "127.0.0.1"
-                    : a is "::" ? "::1"
-                    : a
-                )
+                .Select(Listening.Reachable)
                 .Distinct()
                 .Select(a => new EndpointInfo(a, port, HasTls(c))
                 {
@@ -181,36 +167,22 @@ internal sealed partial class MariaDbConnector(InstanceId id, ConnectorSettings 
         var (text, origins) = c.Flat;
         if (instead is { } i)
             text = i.In(text);
-        var (account, folder) = (Account, Directory.CreateTempSubdirectory("beacon-check-").FullName);
-        try
-        {
-            var staged = Path.Combine(folder, "my.cnf");
-            if (account is { } reader)
-            {
-                SafeFolder.LetThrough(folder);
-                AtomicFiles.WriteForGroup(staged, ByteText.Bytes(text), reader.Group);
-            }
-            else
-                AtomicFiles.Write(staged, ByteText.Bytes(text), isPrivate: true);
-            var (code, _, error) = Run(account, settings.Binary, $"--defaults-file={staged}", "--verbose", "--help");
-            if (code == 0)
-                return;
-            var complaint =
-                error
-                    .Split('\n')
-                    .FirstOrDefault(l => l.Contains("[ERROR]", StringComparison.Ordinal) || l.Contains("error:", StringComparison.Ordinal))
-                ?? error.Split('\n')[0];
-            throw TestProblem.Of(
-                "MariaDB",
-                WhereOf(c, complaint, staged, origins),
-                files is HostFiles,
-                $"mariadbd --defaults-file={settings.Config} --verbose --help"
-            );
-        }
-        finally
-        {
-            Directory.Delete(folder, recursive: true);
-        }
+        var account = Account;
+        using var staged = StagedCopy.For(account, "my.cnf", text);
+        var (code, _, error) = Run(account, settings.Binary, $"--defaults-file={staged.Path}", "--verbose", "--help");
+        if (code == 0)
+            return;
+        var complaint =
+            error
+                .Split('\n')
+                .FirstOrDefault(l => l.Contains("[ERROR]", StringComparison.Ordinal) || l.Contains("error:", StringComparison.Ordinal))
+            ?? error.Split('\n')[0];
+        throw TestProblem.Of(
+            "MariaDB",
+            WhereOf(c, complaint, staged.Path, origins),
+            files is HostFiles,
+            $"mariadbd --defaults-file={settings.Config} --verbose --help"
+        );
     }
 
     /// <summary>It names what it does not know, and not where that stands.</summary>

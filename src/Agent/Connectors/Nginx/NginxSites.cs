@@ -9,14 +9,7 @@ namespace OrderlyBeacon.Agent.Connectors.Nginx;
 internal sealed record Listener(Directive Directive, NginxFile File, string Address, int Port, bool Tls)
 {
     /// <summary>An address to connect to.</summary>
-    public string Reachable =>
-        Address switch
-        {
-            "" or "*" or "0.0.0.0" or "localhost" => "127.0.0.1",
-            "[::]" => "::1",
-            ['[', .., ']'] => Address[1..^1],
-            _ => Address,
-        };
+    public string Reachable => Listening.Reachable(Address);
 
     public static Listener? Read(Placed p, bool legacyTls)
     {

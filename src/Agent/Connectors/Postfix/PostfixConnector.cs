@@ -62,19 +62,13 @@ internal sealed class PostfixConnector(InstanceId id, ConnectorSettings settings
 
     public IFiles Files { get; } = new HostFiles();
 
-    public Discovery Discover(IFiles files)
-    {
-        try
+    public Discovery Discover(IFiles files) =>
+        Discovery.Of(() =>
         {
             var c = PostfixConfiguration.Load(settings.Config, files);
             var endpoints = Servers(c).Select(s => EndpointOf(c, s)).OfType<EndpointInfo>().Distinct().ToList();
-            return new([Describe(c, endpoints)], null);
-        }
-        catch (BeaconProblem p)
-        {
-            return new([], p);
-        }
-    }
+            return [Describe(c, endpoints)];
+        });
 
     private FoundService Describe(PostfixConfiguration c, List<EndpointInfo> endpoints)
     {

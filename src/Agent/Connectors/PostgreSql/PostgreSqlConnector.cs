@@ -16,8 +16,6 @@ internal sealed partial class PostgreSqlConnector(InstanceId id, ConnectorSettin
         Key = "ssl_key_file",
         Tls = "ssl";
     private const int MostTries = 5;
-    private const UnixFileMode PassThrough =
-        UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute | UnixFileMode.GroupExecute | UnixFileMode.OtherExecute;
 
     private readonly LogTail _log = new();
 
@@ -46,17 +44,7 @@ internal sealed partial class PostgreSqlConnector(InstanceId id, ConnectorSettin
 
     private PostgreSqlConfiguration Load(IFiles files) => PostgreSqlConfiguration.Load(settings.Config, files);
 
-    public Discovery Discover(IFiles files)
-    {
-        try
-        {
-            return new([Describe(Load(files), files)], null);
-        }
-        catch (BeaconProblem p)
-        {
-            return new([], p);
-        }
-    }
+    public Discovery Discover(IFiles files) => Discovery.Of(() => [Describe(Load(files), files)]);
 
     private FoundService Describe(PostgreSqlConfiguration c, IFiles files) =>
         new(
@@ -80,11 +68,7 @@ internal sealed partial class PostgreSqlConnector(InstanceId id, ConnectorSettin
         [
             .. (c.Value("listen_addresses") ?? "localhost")
                 .Split([',', ' '], StringSplitOptions.RemoveEmptyEntries)
-                .Select(a =>
-                    a is "*" or "0.0.0.0" or "localhost" ? "127.0.0.1"
-                    : a is "::" ? "::1"
-                    : a
-                )
+                .Select(Listening.Reachable)
                 .Distinct()
                 .Select(a => new EndpointInfo(a, port, c.IsOn(Tls)) { Protocol = ProbeProtocol.Postgresql }),
         ];
@@ -119,12 +103,7 @@ internal sealed partial class PostgreSqlConnector(InstanceId id, ConnectorSettin
         if (!c.IsOn(Tls))
             Set(Tls, "on", "on");
         if (added.Count > 0)
-        {
-            var text = files.Read(c.Main);
-            var newLine = ByteText.NewLineOf(text);
-            var lead = text.Length == 0 || text[^1] == '\n' ? "" : newLine;
-            edits.Add(new(c.Main, text.Length, text.Length, lead + string.Concat(added.Select(l => l + newLine))));
-        }
+            edits.Add(TextEdits.Append(files, c.Main, added));
         var would = new Overlay(files);
         would.Add(TextEdits.Apply(edits, files.Read));
         var after = Load(would);
@@ -168,44 +147,29 @@ internal sealed partial class PostgreSqlConnector(InstanceId id, ConnectorSettin
         if (instead is { } i)
             text = i.In(text);
         var account = Account;
-        var folder = Directory.CreateTempSubdirectory("beacon-check-").FullName;
-        try
-        {
-            var staged = Path.Combine(folder, "postgresql.conf");
-            if (account is { } reader)
-            {
-                File.SetUnixFileMode(folder, PassThrough);
-                AtomicFiles.WriteForGroup(staged, ByteText.Bytes(text), reader.Group);
-            }
-            else
-                AtomicFiles.Write(staged, ByteText.Bytes(text), isPrivate: true);
-            var (code, _, error) = RunAsAccount(
-                account,
-                ProgramOf(Program),
-                "-D",
-                c.DataFolder,
-                "-c",
-                $"config_file={staged}",
-                "-C",
-                Certificate
-            );
-            if (code == 0)
-                return;
-            var complaint = error.Split('\n', StringSplitOptions.RemoveEmptyEntries).FirstOrDefault() ?? $"it ended with {code}";
-            complaint = Regex.Replace(
-                Severity().Replace(complaint, ""),
-                Regex.Escape($"\"{staged}\"") + @" line (\d+)",
-                m =>
-                    int.Parse(m.Groups[1].Value) is var n && n >= 1 && n <= origins.Count
-                        ? $"{origins[n - 1].File} line {origins[n - 1].Line}"
-                        : m.Value
-            );
-            throw TestProblem.Of("PostgreSQL", complaint, files is HostFiles, $"postgres -C {Certificate} -D {c.DataFolder}");
-        }
-        finally
-        {
-            Directory.Delete(folder, recursive: true);
-        }
+        using var staged = StagedCopy.For(account, "postgresql.conf", text);
+        var (code, _, error) = RunAsAccount(
+            account,
+            ProgramOf(Program),
+            "-D",
+            c.DataFolder,
+            "-c",
+            $"config_file={staged.Path}",
+            "-C",
+            Certificate
+        );
+        if (code == 0)
+            return;
+        var complaint = error.Split('\n', StringSplitOptions.RemoveEmptyEntries).FirstOrDefault() ?? $"it ended with {code}";
+        complaint = Regex.Replace(
+            Severity().Replace(complaint, ""),
+            Regex.Escape($"\"{staged.Path}\"") + @" line (\d+)",
+            m =>
+                int.Parse(m.Groups[1].Value) is var n && n >= 1 && n <= origins.Count
+                    ? $"{origins[n - 1].File} line {origins[n - 1].Line}"
+                    : m.Value
+        );
+        throw TestProblem.Of("PostgreSQL", complaint, files is HostFiles, $"postgres -C {Certificate} -D {c.DataFolder}");
     }
 
     private string ProgramOf(string name) => Path.Combine(settings.Binary, name);

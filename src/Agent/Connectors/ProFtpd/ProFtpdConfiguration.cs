@@ -1,4 +1,3 @@
-using System.IO.Enumeration;
 using System.Text;
 using OrderlyBeacon.Core;
 
@@ -77,16 +76,9 @@ internal sealed class ProFtpdConfiguration
 
     private IReadOnlyList<string> Included(string pattern)
     {
-        var (folder, name) = (Path.GetDirectoryName(pattern) ?? "/", Path.GetFileName(pattern));
-        if (name.Contains('*') || name.Contains('?'))
-            return
-            [
-                .. _files
-                    .FilesIn(folder)
-                    .Where(f => FileSystemName.MatchesSimpleExpression(name, Path.GetFileName(f), false))
-                    .Order(StringComparer.Ordinal),
-            ];
-        var inside = _files.FilesIn(pattern.TrimEnd('/')).Order(StringComparer.Ordinal).ToList();
+        if (pattern.Contains('*') || pattern.Contains('?'))
+            return _files.Matching(pattern);
+        var inside = _files.Matching(Path.Combine(pattern, "*"));
         return inside.Count > 0 ? inside : [pattern];
     }
 

@@ -37,17 +37,7 @@ internal sealed partial class ProFtpdConnector(InstanceId id, ConnectorSettings 
 
     private static string KeyOf(KeyAlgorithm kind) => kind == KeyAlgorithm.Rsa ? "TLSRSACertificateKeyFile" : "TLSECCertificateKeyFile";
 
-    public Discovery Discover(IFiles files)
-    {
-        try
-        {
-            return new([Describe(Load(files))], null);
-        }
-        catch (BeaconProblem p)
-        {
-            return new([], p);
-        }
-    }
+    public Discovery Discover(IFiles files) => Discovery.Of(() => [Describe(Load(files))]);
 
     private static WordLine? Certificate(ProFtpdConfiguration c) =>
         c.Find(CertificateOf(KeyAlgorithm.Ec).ToLowerInvariant()) ?? c.Find(CertificateOf(KeyAlgorithm.Rsa).ToLowerInvariant());
@@ -104,12 +94,7 @@ internal sealed partial class ProFtpdConnector(InstanceId id, ConnectorSettings 
         if (!c.IsOn(Engine))
             Set("TLSEngine", null, "on");
         if (added.Count > 0)
-        {
-            var text = files.Read(c.Main);
-            var newLine = ByteText.NewLineOf(text);
-            var lead = text.Length == 0 || text[^1] == '\n' ? "" : newLine;
-            edits.Add(new(c.Main, text.Length, text.Length, lead + string.Concat(added.Select(l => l + newLine))));
-        }
+            edits.Add(TextEdits.Append(files, c.Main, added));
         var would = new Overlay(files);
         would.Add(TextEdits.Apply(edits, files.Read));
         var after = Endpoints(Load(would));
@@ -183,31 +168,23 @@ internal sealed partial class ProFtpdConnector(InstanceId id, ConnectorSettings 
         var (text, origins) = Load(files).Flat;
         if (instead is { } i)
             text = i.In(text);
-        var staged = Path.Combine(Path.GetDirectoryName(Path.GetFullPath(settings.Config))!, $".beacon-check-{Environment.ProcessId}.conf");
-        AtomicFiles.Write(staged, ByteText.Bytes(text), isPrivate: true);
-        try
-        {
-            var (code, output, error) = ServerProcess.Run(settings.Binary, "-t", "-c", staged);
-            var said = (output + error).Split('\n', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries);
-            var complaint =
-                said.FirstOrDefault(l => l.Contains("fatal", StringComparison.Ordinal))
-                ?? said.FirstOrDefault(l => l.Contains(": expected ", StringComparison.Ordinal));
-            if (code == 0 && complaint is null)
-                return;
-            var words = Place()
-                .Replace(
-                    Stamp().Replace(complaint ?? said.LastOrDefault() ?? $"it ended with {code}", ""),
-                    m =>
-                        int.Parse(m.Groups[1].Value) is var n && n >= 1 && n <= origins.Count
-                            ? $"on line {origins[n - 1].Line} of {origins[n - 1].File}"
-                            : m.Value
-                );
-            throw TestProblem.Of("ProFTPD", words, ReferenceEquals(files, Files), $"proftpd -t -c {settings.Config}");
-        }
-        finally
-        {
-            File.Delete(staged);
-        }
+        using var staged = StagedCopy.Beside(settings.Config, text);
+        var (code, output, error) = ServerProcess.Run(settings.Binary, "-t", "-c", staged.Path);
+        var said = (output + error).Split('\n', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries);
+        var complaint =
+            said.FirstOrDefault(l => l.Contains("fatal", StringComparison.Ordinal))
+            ?? said.FirstOrDefault(l => l.Contains(": expected ", StringComparison.Ordinal));
+        if (code == 0 && complaint is null)
+            return;
+        var words = Place()
+            .Replace(
+                Stamp().Replace(complaint ?? said.LastOrDefault() ?? $"it ended with {code}", ""),
+                m =>
+                    int.Parse(m.Groups[1].Value) is var n && n >= 1 && n <= origins.Count
+                        ? $"on line {origins[n - 1].Line} of {origins[n - 1].File}"
+                        : m.Value
+            );
+        throw TestProblem.Of("ProFTPD", words, ReferenceEquals(files, Files), $"proftpd -t -c {settings.Config}");
     }
 
     private ProFtpdConfiguration? Current()

@@ -1,4 +1,3 @@
-using System.IO.Enumeration;
 using System.Text;
 using OrderlyBeacon.Core;
 
@@ -37,15 +36,7 @@ internal sealed class RedisConfiguration
 
     /// <summary>Where it listens: a hyphen in front means that an address need not be there.</summary>
     public IReadOnlyList<string> Addresses =>
-        [
-            .. (Find("bind")?.Words.Skip(1).Select(w => w.Value.TrimStart('-')) ?? ["*"])
-                .Select(a =>
-                    a is "*" or "0.0.0.0" ? "127.0.0.1"
-                    : a is "::*" or "::" ? "::1"
-                    : a
-                )
-                .Distinct(),
-        ];
+        [.. (Find("bind")?.Words.Skip(1).Select(w => w.Value.TrimStart('-')) ?? ["*"]).Select(Listening.Reachable).Distinct()];
 
     private void Read(string path, int depth)
     {
@@ -78,15 +69,6 @@ internal sealed class RedisConfiguration
     {
         // As the server does: from where it was started, which services are from the root.
         var full = Path.GetFullPath(pattern, "/");
-        var (folder, name) = (Path.GetDirectoryName(full)!, Path.GetFileName(full));
-        return name.Contains('*') || name.Contains('?')
-            ?
-            [
-                .. _files
-                    .FilesIn(folder)
-                    .Where(f => FileSystemName.MatchesSimpleExpression(name, Path.GetFileName(f), false))
-                    .Order(StringComparer.Ordinal),
-            ]
-            : [full];
+        return full.Contains('*') || full.Contains('?') ? _files.Matching(full) : [full];
     }
 }

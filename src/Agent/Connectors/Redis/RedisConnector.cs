@@ -38,17 +38,7 @@ internal sealed class RedisConnector(InstanceId id, ConnectorSettings settings) 
 
     private IReadOnlyList<string> Names => settings.Names ?? [settings.Host];
 
-    public Discovery Discover(IFiles files)
-    {
-        try
-        {
-            return new([Describe(Load(files))], null);
-        }
-        catch (BeaconProblem p)
-        {
-            return new([], p);
-        }
-    }
+    public Discovery Discover(IFiles files) => Discovery.Of(() => [Describe(Load(files))]);
 
     private FoundService Describe(RedisConfiguration c) =>
         new(
@@ -102,12 +92,7 @@ internal sealed class RedisConnector(InstanceId id, ConnectorSettings settings) 
             newPorts.AddRange(c.Addresses.Select(a => (a, port)));
         }
         if (added.Count > 0)
-        {
-            var text = files.Read(c.Main);
-            var newLine = ByteText.NewLineOf(text);
-            var lead = text.Length == 0 || text[^1] == '\n' ? "" : newLine;
-            edits.Add(new(c.Main, text.Length, text.Length, lead + string.Concat(added.Select(l => l + newLine))));
-        }
+            edits.Add(TextEdits.Append(files, c.Main, added));
         var would = new Overlay(files);
         would.Add(TextEdits.Apply(edits, files.Read));
         var after = Endpoints(Load(would));
@@ -146,35 +131,20 @@ internal sealed class RedisConnector(InstanceId id, ConnectorSettings settings) 
         var (text, origins) = Load(files).Flat;
         if (instead is { } i)
             text = i.In(text);
-        var (account, folder) = (Account, Directory.CreateTempSubdirectory("beacon-check-").FullName);
-        try
-        {
-            var staged = Path.Combine(folder, "redis.conf");
-            var bytes = ByteText.Bytes($"{text}{NoSuchSetting} 1\n");
-            if (account is { } reader)
-            {
-                SafeFolder.LetThrough(folder);
-                AtomicFiles.WriteForGroup(staged, bytes, reader.Group);
-            }
-            else
-                AtomicFiles.Write(staged, bytes, isPrivate: true);
-            var (code, output, error) = ServerProcess.Run(account?.Command(settings.Binary, staged) ?? [settings.Binary, staged]);
-            var said = (output + error).Split('\n', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries);
-            if (said.Any(l => l.Contains(NoSuchSetting, StringComparison.Ordinal)))
-                return;
-            var place = said.Select(LineOf).FirstOrDefault(n => n > 0);
-            var where = place > 0 && place <= origins.Count ? $"{origins[place - 1].File} line {origins[place - 1].Line}: " : "";
-            throw TestProblem.Of(
-                "Redis",
-                where + (said.LastOrDefault() ?? $"it ended with {code}"),
-                files is HostFiles,
-                $"redis-server {settings.Config}"
-            );
-        }
-        finally
-        {
-            Directory.Delete(folder, recursive: true);
-        }
+        var account = Account;
+        using var staged = StagedCopy.For(account, "redis.conf", $"{text}{NoSuchSetting} 1\n");
+        var (code, output, error) = ServerProcess.Run(account?.Command(settings.Binary, staged.Path) ?? [settings.Binary, staged.Path]);
+        var said = (output + error).Split('\n', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries);
+        if (said.Any(l => l.Contains(NoSuchSetting, StringComparison.Ordinal)))
+            return;
+        var place = said.Select(LineOf).FirstOrDefault(n => n > 0);
+        var where = place > 0 && place <= origins.Count ? $"{origins[place - 1].File} line {origins[place - 1].Line}: " : "";
+        throw TestProblem.Of(
+            "Redis",
+            where + (said.LastOrDefault() ?? $"it ended with {code}"),
+            files is HostFiles,
+            $"redis-server {settings.Config}"
+        );
     }
 
     private static int LineOf(string said)

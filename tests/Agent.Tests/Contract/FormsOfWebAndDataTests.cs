@@ -197,6 +197,15 @@ public sealed class FormsOfWebAndDataTests
     public void MariaDB_is_left_where_it_is_not_clear(string text, string word) =>
         Assert.Contains(word, Refusal(MariaDb(), "mariadb", new WrittenFiles(("my.cnf", text))));
 
+    [Theory]
+    [InlineData("0::/system.slice/mariadb.service\n", "mariadb.service")]
+    [InlineData("0::/system.slice/system-mariadb.slice/mariadb@fares.service/x\n", "mariadb@fares.service")]
+    [InlineData("3:cpu:/other.service\n1:name=systemd:/system.slice/mariadb.service\n", "mariadb.service")]
+    [InlineData("0::/user.slice/user-0.slice/session-3.scope\n", null)]
+    [InlineData("0::/x;reboot.service\n", null)]
+    [InlineData("", null)]
+    public void What_a_service_manager_runs_is_restarted_by_it(string groups, string? unit) => Assert.Equal(unit, ServiceUnit.In(groups));
+
     [Fact]
     public void MariaDB_says_when_it_needs_a_restart_and_whether_clear_text_is_possible()
     {

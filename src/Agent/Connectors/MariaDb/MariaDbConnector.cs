@@ -251,6 +251,11 @@ internal sealed partial class MariaDbConnector(InstanceId id, ConnectorSettings 
             _complaint = flushed.Code == 0 ? null : flushed.Error.Trim();
             return;
         }
+        if (ServiceUnit.Of(pid) is { } unit)
+        {
+            ServiceUnit.Restart(unit);
+            return;
+        }
         Stop(pid);
         Start();
     }

@@ -1,4 +1,4 @@
-# The rest of the railway, for ./demo --whole: app01 with an Apache (intranet), an HAProxy in front of the ticket shop, a MariaDB (fares) and a Redis (seats). Sourced by demo.
+# The rest of the railway, for ./demo --whole: app01 with an Apache (intranet), an HAProxy in front of the season tickets, a MariaDB (fares) and a Redis (places). Sourced by demo.
 APP=$NET.41
 WHOLE_PACKAGES=(apache2 apache2-bin haproxy haproxy redis-server redis-server mariadbd mariadb-server-core mariadb mariadb-client-core)
 as_app() { setpriv --reuid www-data --regid www-data --clear-groups -- "$@"; }
@@ -52,9 +52,9 @@ C
     SSLCertificateKeyFile $d/tls/intranet.thistledown.example.key
 </VirtualHost>
 C
-  # Without TLS: the ticket shop, the fares and the seats.
+  # Without TLS: the season tickets, the fares and the places.
   cat >"$d/haproxy/haproxy.cfg" <<C
-# Thistledown Rail: in front of the ticket shop
+# Thistledown Rail: in front of the season tickets
 global
     pidfile $d/run/haproxy.pid
     maxconn 100
@@ -63,9 +63,9 @@ defaults
     timeout connect 5s
     timeout client 30s
     timeout server 30s
-frontend tickets
+frontend season
     bind $NET.42:$HTTP
-    http-request return status 200 content-type text/html string "<h1>Tickets</h1>"
+    http-request return status 200 content-type text/html string "<h1>Season tickets</h1>"
 C
   chown www-data:www-data "$d/mariadb" "$d/redis"
   as_app mariadb-install-db --no-defaults --datadir="$d/mariadb/data" --auth-root-authentication-method=socket --auth-root-socket-user=root --skip-test-db --innodb-log-file-size=4M \
@@ -87,7 +87,7 @@ performance_schema = OFF
 skip_name_resolve
 C
   cat >"$d/redis/redis.conf" <<C
-# Thistledown Rail: seats
+# Thistledown Rail: places
 bind $APP
 port $SEATSPORT
 dir $d/redis

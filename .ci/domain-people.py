@@ -73,7 +73,7 @@ computer("web01", "HTTP/www.thistledown.example")
 computer("web02")
 computer("mail01", "smtp/mail.thistledown.example", "imap/mail.thistledown.example")
 computer("db01")
-computer("app01", "HTTP/tickets.thistledown.example", "HTTP/intranet.thistledown.example")
+computer("app01", "HTTP/season.thistledown.example", "HTTP/intranet.thistledown.example")
 for name in ("robin", "wren", "jay", "finch", "magpie"):
     person(name, password(name))
 person("beacon-service", secret(), "HTTP/beacon.thistledown.example")

@@ -1,7 +1,5 @@
-using System.Collections.Concurrent;
 using System.DirectoryServices.Protocols;
 using System.Globalization;
-using System.Net;
 using System.Text;
 using OrderlyBeacon.Core;
 
@@ -13,20 +11,10 @@ namespace OrderlyBeacon.Service.Domain;
 /// </summary>
 internal sealed class LdapDirectory(LdapSettings settings) : IDirectory, IDisposable
 {
-    private const int MostConnections = 4,
-        MostLevels = 10,
+    private const int MostLevels = 10,
         NamesPerSearch = 20,
         NumbersPerSearch = 500,
         AccountDisabled = 2;
-
-    // LDAP_INVALID_CREDENTIALS (RFC 4511 appendix A.2) and the library's own "no connection".
-    private const int WrongCredentials = 49,
-        ServerDown = 81;
-
-    /// <summary>For a connection, a sign-in and each question.</summary>
-    private static readonly TimeSpan Wait = TimeSpan.FromSeconds(5);
-
-    static LdapDirectory() => NativeEnvironment.BoundLdapWaits(Wait);
 
     /// <summary>LDAP_MATCHING_RULE_IN_CHAIN: members of members, to any depth, circles included.</summary>
     private const string InChain = "1.2.840.113556.1.4.1941";
@@ -63,8 +51,7 @@ internal sealed class LdapDirectory(LdapSettings settings) : IDirectory, IDispos
         "mS-DS-CreatorSID",
     ];
 
-    private readonly ConcurrentBag<LdapConnection> _idle = [];
-    private readonly SemaphoreSlim _places = new(MostConnections);
+    private readonly LdapConnections _connections = new(settings);
     private Shape? _shape;
     private long _questions;
 
@@ -75,24 +62,24 @@ internal sealed class LdapDirectory(LdapSettings settings) : IDirectory, IDispos
     /// <summary>Round trips so far, signing in left out.</summary>
     internal long Questions => Interlocked.Read(ref _questions);
 
-    public string Called => $"the directory {settings.Address.Host}";
+    public string Called => settings.Called;
 
     public async ValueTask<string> RealmAsync(CancellationToken ct) =>
-        settings.Realm.Length > 0 ? settings.Realm.ToUpperInvariant() : (_shape ?? await RunAsync(ShapeOf, ct)).Realm;
+        settings.Realm.Length > 0 ? settings.Realm.ToUpperInvariant() : (_shape ?? await _connections.RunAsync(ShapeOf, ct)).Realm;
 
     public Task<DirectoryComputer?> ComputerOfAccountAsync(string account, CancellationToken ct) =>
-        RunAsync(c => Computers(c, $"(sAMAccountName={Escape(account)})").FirstOrDefault(), ct);
+        _connections.RunAsync(c => Computers(c, $"(sAMAccountName={Escape(account)})").FirstOrDefault(), ct);
 
     public Task<IReadOnlyList<DirectoryComputer>> ComputersOfNameAsync(string name, CancellationToken ct) =>
-        RunAsync(c => Computers(c, $"(dNSHostName={Escape(name)})"), ct);
+        _connections.RunAsync(c => Computers(c, $"(dNSHostName={Escape(name)})"), ct);
 
-    public Task<DirectoryPerson?> PersonAsync(string name, CancellationToken ct) => RunAsync(c => Person(c, name), ct);
+    public Task<DirectoryPerson?> PersonAsync(string name, CancellationToken ct) => _connections.RunAsync(c => Person(c, name), ct);
 
     public Task<IReadOnlyDictionary<string, IReadOnlyList<string>>> OwnersAsync(IReadOnlyCollection<string> names, CancellationToken ct) =>
-        RunAsync(c => Owners(c, names), ct);
+        _connections.RunAsync(c => Owners(c, names), ct);
 
     public Task PublishAsync(string account, byte[] certificate, IReadOnlyList<byte[]> instead, CancellationToken ct) =>
-        RunAsync(c => Publish(c, account, certificate, instead), ct);
+        _connections.RunAsync(c => Publish(c, account, certificate, instead), ct);
 
     private bool Publish(LdapConnection c, string account, byte[] certificate, IReadOnlyList<byte[]> instead)
     {
@@ -302,117 +289,6 @@ internal sealed class LdapDirectory(LdapSettings settings) : IDirectory, IDispos
             throw new DirectoryOperationException(answer);
     }
 
-    private async Task<T> RunAsync<T>(Func<LdapConnection, T> work, CancellationToken ct)
-    {
-        await _places.WaitAsync(ct);
-        try
-        {
-            return await Task.Run(() => Run(work), ct);
-        }
-        finally
-        {
-            _places.Release();
-        }
-    }
-
-    private T Run<T>(Func<LdapConnection, T> work)
-    {
-        // A kept connection may have died meanwhile: a second try has a new one.
-        if (_idle.TryTake(out var kept))
-        {
-            try
-            {
-                return Keep(kept, work(kept));
-            }
-            catch (Exception e) when (e is DirectoryException)
-            {
-                kept.Dispose();
-            }
-        }
-        LdapConnection? fresh = null;
-        try
-        {
-            fresh = Connect();
-            return Keep(fresh, work(fresh));
-        }
-        catch (BeaconProblem) when (fresh is not null)
-        {
-            // It answered: the connection is good.
-            _idle.Add(fresh);
-            throw;
-        }
-        catch (Exception e) when (e is DirectoryException or IOException or UnauthorizedAccessException or DllNotFoundException)
-        {
-            fresh?.Dispose();
-            throw Away(e);
-        }
-    }
-
-    private T Keep<T>(LdapConnection connection, T answer)
-    {
-        _idle.Add(connection);
-        return answer;
-    }
-
-    private LdapConnection Connect()
-    {
-        var isTls = settings.Address.Scheme == "ldaps";
-        var port =
-            settings.Address.Port > 0 ? settings.Address.Port
-            : isTls ? 636
-            : 389;
-        var connection = new LdapConnection(
-            new LdapDirectoryIdentifier(settings.Address.Host, port, fullyQualifiedDnsHostName: true, connectionless: false)
-        )
-        {
-            AuthType = settings.BindName.Length == 0 ? AuthType.Kerberos : AuthType.Basic,
-            Timeout = Wait,
-        };
-        connection.SessionOptions.ProtocolVersion = 3;
-        connection.SessionOptions.ReferralChasing = ReferralChasingOptions.None;
-        if (isTls)
-        {
-            if (settings.TrustFolder.Length > 0)
-            {
-                connection.SessionOptions.TrustedCertificatesDirectory = settings.TrustFolder;
-                connection.SessionOptions.StartNewTlsSessionContext();
-            }
-            connection.SessionOptions.SecureSocketLayer = true;
-        }
-        if (settings.BindName.Length == 0)
-            connection.Bind();
-        else
-            connection.Bind(new NetworkCredential(settings.BindName, File.ReadAllText(settings.PasswordFile).Trim()));
-        return connection;
-    }
-
-    private BeaconProblem Away(Exception e) =>
-        new(
-            ProblemCode.DirectoryAway,
-            $"{char.ToUpperInvariant(Called[0])}{Called[1..]} does not answer: {Reason(e)}",
-            e switch
-            {
-                DllNotFoundException => "Install Debian's libldap-2.5-0 and libsasl2-modules-gssapi-mit.",
-                LdapException { ErrorCode: WrongCredentials } =>
-                    "The account that the service signs in with was refused: see its name and password, or its keytab and the clock.",
-                DirectoryOperationException { Response.ResultCode: ResultCode.Referral } =>
-                    "References are not followed. Name a directory that has the entries itself (BEACON_DIRECTORY), or a base that lies in it (BEACON_DIRECTORYBASE).",
-                LdapException { ErrorCode: ServerDown } when settings.Address.Scheme == "ldaps" =>
-                    "See that the directory runs and can be reached, and that its certificate is valid for this address and comes from an authority in the folder BEACON_DIRECTORYTRUST.",
-                _ =>
-                    "See that the directory runs and can be reached; nothing is granted on its word until it answers, and it is asked again by itself.",
-            },
-            e
-        );
-
-    private static string Reason(Exception e) =>
-        e switch
-        {
-            DirectoryOperationException { Response.ResultCode: ResultCode.Referral } => "it refers to another directory.",
-            LdapException { ServerErrorMessage: { Length: > 0 } said } => $"{e.Message.TrimEnd('.')} ({said}).",
-            _ => e.Message.TrimEnd('.') + ".",
-        };
-
     private static bool IsEnabled(SearchResultEntry e) =>
         !int.TryParse(Text(e, "userAccountControl"), CultureInfo.InvariantCulture, out var flags) || (flags & AccountDisabled) == 0;
 
@@ -440,35 +316,5 @@ internal sealed class LdapDirectory(LdapSettings settings) : IDirectory, IDispos
 
     private static string Escape(byte[] value) => string.Concat(value.Select(b => $"\\{b:x2}"));
 
-    public void Dispose()
-    {
-        foreach (var c in _idle)
-            c.Dispose();
-        _places.Dispose();
-    }
-}
-
-/// <summary>How a directory is reached.</summary>
-/// <param name="Address"><c>ldap://HOST</c> with Kerberos, or <c>ldaps://HOST</c>.</param>
-/// <param name="BindName">Who signs in by password; empty for Kerberos.</param>
-/// <param name="TrustFolder">Folder of PEM files of the authorities that the directory's certificate may come from.</param>
-internal sealed record LdapSettings(Uri Address, string Base, string Realm, string BindName, string PasswordFile, string TrustFolder)
-{
-    /// <exception cref="BeaconProblem"><see cref="ProblemCode.InputInvalid"/>.</exception>
-    public static LdapSettings Of(BeaconOptions o)
-    {
-        if (!Uri.TryCreate(o.Directory, UriKind.Absolute, out var address) || address.Scheme is not ("ldap" or "ldaps"))
-            throw new BeaconProblem(
-                ProblemCode.InputInvalid,
-                $"BEACON_DIRECTORY is \"{o.Directory}\".",
-                "Write ldaps://HOST, ldap://HOST (with Kerberos), or the path of a YAML file."
-            );
-        if (address.Scheme == "ldap" && o.DirectoryName.Length > 0 && !address.IsLoopback)
-            throw new BeaconProblem(
-                ProblemCode.InputInvalid,
-                "A password would go to the directory in the clear.",
-                "Use ldaps://, or sign in by Kerberos: leave BEACON_DIRECTORYNAME out."
-            );
-        return new(address, o.DirectoryBase, o.Realm, o.DirectoryName, o.DirectoryPasswordFile, o.DirectoryTrust);
-    }
+    public void Dispose() => _connections.Dispose();
 }

@@ -3,10 +3,9 @@ using OrderlyBeacon.Core;
 
 namespace OrderlyBeacon.Agent.Connectors.Apache;
 
-/// <summary>A directive that counts, with the virtual host that it stands in.</summary>
-/// <param name="Host">Null for the server itself.</param>
+/// <summary>A directive that counts.</summary>
 /// <param name="Reading">Which reading of its file this is: a file that several virtual hosts include is read several times.</param>
-internal sealed record ApacheDirective(WordLine Line, ApacheHost? Host, int Reading)
+internal sealed record ApacheDirective(WordLine Line, int Reading)
 {
     /// <summary>The first of its values.</summary>
     public string Value => Line.At(1) ?? "";
@@ -15,13 +14,19 @@ internal sealed record ApacheDirective(WordLine Line, ApacheHost? Host, int Read
 }
 
 /// <summary>A VirtualHost block.</summary>
-/// <param name="Opening">The line that opens it.</param>
-internal sealed record ApacheHost(WordLine Opening, int Reading)
+/// <param name="opening">The line that opens it.</param>
+internal sealed class ApacheHost(WordLine opening)
 {
-    /// <summary>Index in its file behind the line that closes it.</summary>
+    public WordLine Opening => opening;
+
+    /// <summary>Index in its file where the line that closes it begins.</summary>
     public int BodyEnd { get; set; }
 
+    /// <summary>Index in its file behind the line that closes it.</summary>
     public int BlockEnd { get; set; }
+
+    /// <summary>What stands in it, by name.</summary>
+    public Dictionary<string, List<ApacheDirective>> Directives { get; } = [];
 }
 
 /// <summary>
@@ -50,6 +55,7 @@ internal sealed class ApacheConfiguration
 
     private readonly IFiles _files;
     private readonly List<ApacheDirective> _directives = [];
+    private readonly Dictionary<string, List<ApacheDirective>> _server = [];
     private readonly List<ApacheHost> _hosts = [];
     private readonly HashSet<string> _modules = [];
     private readonly Dictionary<string, string> _variables;
@@ -79,8 +85,7 @@ internal sealed class ApacheConfiguration
     public static ApacheConfiguration Load(string path, IFiles files) => new(path, files);
 
     /// <summary>Directives of a name that stand in a virtual host itself, or in the server.</summary>
-    public IReadOnlyList<ApacheDirective> All(string name, ApacheHost? host) =>
-        [.. _directives.Where(d => d.Host == host && d.Line.Name == name && d.Line.Words.Count > 1)];
+    public IReadOnlyList<ApacheDirective> All(string name, ApacheHost? host) => (host?.Directives ?? _server).GetValueOrDefault(name, []);
 
     public ApacheDirective? Find(string name, ApacheHost? host) => All(name, host).LastOrDefault();
 
@@ -167,18 +172,18 @@ internal sealed class ApacheConfiguration
         if (line.Name.StartsWith("</", StringComparison.Ordinal))
             Close(line, start, end);
         else if (line.Name.StartsWith('<'))
-            Open(line, reading);
+            Open(line);
         else if (IsActive)
             Take(line, reading);
     }
 
-    private void Open(WordLine line, int reading)
+    private void Open(WordLine line)
     {
         var name = line.Name.TrimStart('<').TrimEnd('>');
         var condition = (line.At(1) ?? "").TrimEnd('>');
         ApacheHost? host = null;
         if (name == "virtualhost" && IsActive)
-            _hosts.Add(host = new(line, reading));
+            _hosts.Add(host = new(line));
         _open.Push(
             new(
                 name,
@@ -219,7 +224,13 @@ internal sealed class ApacheConfiguration
             _modules.Add($"mod_{module.Replace("_module", "", StringComparison.Ordinal)}.c");
         if (line.Name == "define" && line.At(1) is { } defined)
             _variables[defined] = Filled(line.At(2) ?? "");
-        _directives.Add(new(line, _open.Select(s => s.Host).FirstOrDefault(h => h is not null), reading));
+        if (line.Words.Count < 2)
+            return;
+        var host = _open.Select(o => o.Host).FirstOrDefault(h => h is not null);
+        var directive = new ApacheDirective(line, reading);
+        _directives.Add(directive);
+        var place = host?.Directives ?? _server;
+        (place.TryGetValue(line.Name, out var list) ? list : place[line.Name] = []).Add(directive);
     }
 
     private static BeaconProblem Broken(string path, int line, string why) =>

@@ -1,5 +1,6 @@
 using System.Net;
 using System.Net.Sockets;
+using System.Text;
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Service.Domain;
 using OrderlyBeacon.Service.People;
@@ -136,6 +137,38 @@ public sealed class PlainDirectoryTests : IDisposable
             }
         }
         Assert.InRange(failed, 5, 40);
+    }
+
+    [Fact]
+    public async Task Among_fifty_thousand_computers_and_five_thousand_groups_each_question_is_for_what_it_needs()
+    {
+        const int Depth = 8,
+            Members = 80;
+        var entries = new StringBuilder();
+        for (var i = 0; i < 50_000; i++)
+            entries.Append(
+                $"dn: cn=c{i},{PlainDirectory.Base}\nobjectClass: computer\ncn: c{i}\nsAMAccountName: c{i}$\ndNSHostName: c{i}.thistledown.example\nservicePrincipalName: HTTP/s{i}.thistledown.example\n\n"
+            );
+        for (var g = 0; g < 5_000; g++)
+        {
+            var members = g % Depth > 0 ? [$"g{g - 1}"] : Enumerable.Range(g / Depth * Members, Members).Select(c => $"c{c}");
+            var lines = string.Concat(members.Select(m => $"member: cn={m},{PlainDirectory.Base}\n"));
+            entries.Append($"dn: cn=g{g},{PlainDirectory.Base}\nobjectClass: groupOfNames\ncn: g{g}\n{lines}\n");
+        }
+        _rail.Kill();
+        _rail.AddWhileDown(entries.ToString());
+        _rail.StartAgain();
+        using var d = _rail.Open();
+        Assert.NotNull(await d.ComputerOfAccountAsync("web07$", CancellationToken.None));
+        var before = d.Questions;
+        var last = (await d.ComputerOfAccountAsync("c49999$", CancellationToken.None))!;
+        Assert.Equal(Enumerable.Range(4992, Depth).Select(g => $"g{g}"), last.Groups.Select(g => g.Name).Order());
+        // One for the computer, one for each level, and one that finds no more.
+        Assert.Equal(Depth + 2, d.Questions - before);
+        before = d.Questions;
+        var names = Enumerable.Range(0, 100).Select(i => $"s{i * 499}.thistledown.example").ToList();
+        Assert.Equal(100, (await d.OwnersAsync(names, CancellationToken.None)).Count);
+        Assert.Equal(5, d.Questions - before);
     }
 
     /// <summary>Directories let everybody make a few computers: such an account joins nothing when all of the domain's may.</summary>

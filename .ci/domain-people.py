@@ -77,6 +77,12 @@ computer("app01", "HTTP/season.thistledown.example", "HTTP/intranet.thistledown.
 for name in ("robin", "wren", "jay", "finch", "magpie"):
     person(name, password(name))
 person("beacon-service", secret(), "HTTP/beacon.thistledown.example")
+# As if finch had made it, who may make a few: the directory notes who it was.
+computer("lap09")
+creator = db.search(f"CN=finch,CN=Users,{base}", scope=ldb.SCOPE_BASE, attrs=["objectSid"])[0]["objectSid"][0]
+message = ldb.Message(ldb.Dn(db, f"CN=lap09,CN=Computers,{base}"))
+message["mS-DS-CreatorSID"] = ldb.MessageElement(creator, ldb.FLAG_MOD_REPLACE, "mS-DS-CreatorSID")
+db.modify(message, ["relax:0"])
 group("certificate-administrators", "robin")
 group("certificate-approvers", "wren")
 group("web-team", "jay")
@@ -87,6 +93,8 @@ db.add_remove_group_members("web-servers", ["managed-servers"], add_members_oper
 # Groups in groups, thirty deep.
 for level in range(30):
     group(f"nest{level}", f"nest{level - 1}" if level else "web02$")
+group("every-machine", "Domain Computers")
+group("laptops", "lap09$")
 full = "dc1.thistledown.example"
 message = ldb.Message(ldb.Dn(db, f"CN=DC1,OU=Domain Controllers,{base}"))
 message["servicePrincipalName"] = ldb.MessageElement(

@@ -180,6 +180,11 @@ public sealed class DomainTests(DomainWorld world) : IClassFixture<DomainWorld>
         Assert.Equal(3, directory.Questions - before);
         Assert.Equal(30, nested.Groups.Count(g => g.Name.StartsWith("nest")));
         Assert.False(nested.IsUsersOwn);
+        Assert.Contains(nested.Groups, g => g.Name == "every-machine");
+        // Whoever made an account is by that in the domain's own group, and in what has it: that counts for nothing.
+        var own = (await directory.ComputerOfAccountAsync("lap09$", CancellationToken.None))!;
+        Assert.True(own.IsUsersOwn);
+        Assert.Equal(["laptops"], own.Groups.Select(g => g.Name));
     }
 
     [Fact]

@@ -149,6 +149,16 @@ internal sealed class PlainDirectory : IDisposable
             cn: web-team
             member: uid=jay,{Base}
 
+            dn: cn=laptops,{Base}
+            objectClass: groupOfNames
+            cn: laptops
+            member: cn=lap01,{Base}
+
+            dn: cn=everything,{Base}
+            objectClass: groupOfNames
+            cn: everything
+            member: cn=laptops,{Base}
+
             dn: cn=web-servers,{Base}
             objectClass: groupOfNames
             cn: web-servers

@@ -187,6 +187,7 @@ public sealed class PlainDirectoryTests : IDisposable
         );
         Assert.Equal(ProblemCode.NotAllowed, no.Code);
         Assert.Contains("without the right to join computers", no.Cure);
+        Assert.Equal(["laptops"], (await d.ComputerOfAccountAsync("lap01$", CancellationToken.None))!.Groups.Select(g => g.Name));
     }
 
     /// <summary>A line to the directory that carries so many bytes of answers, and breaks; the next connection is whole until <see cref="Left"/> is set again.</summary>

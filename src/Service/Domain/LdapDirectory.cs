@@ -128,10 +128,23 @@ internal sealed class LdapDirectory(LdapSettings settings) : IDirectory, IDispos
             Text(e, "sAMAccountName"),
             [.. Texts(e, "dNSHostName").Select(n => n.ToLowerInvariant().TrimEnd('.'))],
             Texts(e, "servicePrincipalName"),
-            GroupsOf(c, e.DistinguishedName),
+            IsUsersOwn(e) ? GroupsWithIt(c, e.DistinguishedName) : GroupsOf(c, e.DistinguishedName),
             IsEnabled(e),
-            e.Attributes.Contains("mS-DS-CreatorSID")
+            IsUsersOwn(e)
         );
+
+    private static bool IsUsersOwn(SearchResultEntry e) => e.Attributes.Contains("mS-DS-CreatorSID");
+
+    /// <summary>
+    /// Groups that somebody put it into. Every computer is in the domain's own group of computers from its first moment, and by that in whatever has this group in it: for an
+    /// account that anybody may have made this says nothing.
+    /// </summary>
+    private List<DirectoryGroup> GroupsWithIt(LdapConnection c, string member)
+    {
+        var shape = ShapeOf(c);
+        var filter = shape.HasChain ? $"(&(objectClass=group)(member={Escape(member)}))" : $"(|{MemberFilter(member)})";
+        return [.. Search(c, shape.Base, filter, 1000, GroupFields).Select(Group)];
+    }
 
     private DirectoryPerson? Person(LdapConnection c, string name)
     {

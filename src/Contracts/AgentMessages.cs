@@ -9,6 +9,9 @@ public sealed record EndpointInfo(string Address, int Port, bool Tls)
 
     /// <summary>Whether clients can use it without TLS; null from agents that do not say.</summary>
     public bool? ClearText { get; init; }
+
+    /// <summary>What is read on the wire of clients that use it so; empty when nothing is; null from agents that do not say.</summary>
+    public IReadOnlyList<Readable>? Readable { get; init; }
 }
 
 /// <summary>What one connection met, raw: the service judges it.</summary>
@@ -51,6 +54,9 @@ public sealed record FoundService(
 {
     /// <summary>Its configuration does not say what clients call it: the names are its certificate's, or its host's.</summary>
     public bool NamesAreAssumed { get; init; }
+
+    /// <summary>Its agent has ended its use without TLS, and knows what was there before.</summary>
+    public bool RequiresTls { get; init; }
 }
 
 /// <summary>A keyed entry of the host's store.</summary>
@@ -137,6 +143,9 @@ public sealed record Order(
 
     /// <summary>The device that it is about, by its full name; null for the agent's own host.</summary>
     public string? Device { get; init; }
+
+    /// <summary>Of a preview: the kind of order that it describes.</summary>
+    public OrderKind? Of { get; init; }
 
     /// <summary>Of <see cref="OrderKind.KeepDevice"/>: a <see cref="DeviceAccess"/>, sealed to this agent, Base64.</summary>
     public string? Sealed { get; init; }

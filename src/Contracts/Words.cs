@@ -98,7 +98,35 @@ public enum OrderKind
     /// <summary>Do something with an entry of the store; <see cref="StoreAct"/> says what.</summary>
     Store,
 
+    /// <summary>End what a service lets pass without TLS.</summary>
+    RequireTls,
+
+    /// <summary>Take such an end back.</summary>
+    AllowClearText,
+
+    /// <summary>Say what an order of another kind would change (<see cref="Order.Of"/>); changes nothing.</summary>
+    Preview,
+
     /// <summary>A kind that this program does not know, from a newer one: the order ends as not supported.</summary>
+    Unknown,
+}
+
+/// <summary>What a listener on the wire reads of a service that is used without TLS.</summary>
+[JsonConverter(typeof(OpenWord<Readable>))]
+public enum Readable
+{
+    /// <summary>User names and passwords.</summary>
+    Logins,
+    Mail,
+
+    /// <summary>Web pages and what is sent to them.</summary>
+    Pages,
+    Files,
+
+    /// <summary>Questions to a database or a directory, and their answers.</summary>
+    Queries,
+
+    /// <summary>Something that this program does not know, from a newer one.</summary>
     Unknown,
 }
 

@@ -77,6 +77,14 @@ internal sealed record ChangeSet(
 )
 {
     public bool NamesAreAssumed { get; init; }
+
+    /// <summary>A change that ends the use without TLS: what has to be seen afterwards is worked out from the endpoints.</summary>
+    public static ChangeSet RequiringTls(
+        string service,
+        IReadOnlyList<FileEdit> edits,
+        IReadOnlyList<string> steps,
+        params string[] warnings
+    ) => new(service, [], edits, [], [], steps, warnings);
 }
 
 /// <summary>A place in the configuration that is read elsewhere in a test: the link to the edition is not turned yet.</summary>
@@ -108,6 +116,20 @@ internal interface IConnector
     /// <summary>Works out a binding; touches nothing.</summary>
     /// <exception cref="BeaconProblem">The service is not there, or has a form that is not changed.</exception>
     ChangeSet PlanBinding(BindChange change, IFiles files);
+
+    /// <summary>Works out what ends the use of a service without TLS; touches nothing. The service has TLS, and something of it is <see cref="Readable"/>.</summary>
+    /// <exception cref="BeaconProblem">The service is not there, or has a form that is not changed.</exception>
+    ChangeSet PlanRequireTls(string service, IFiles files) =>
+        throw new BeaconProblem(
+            ProblemCode.ConfigurationUnsupported,
+            $"Nothing is known of how {Id.Kind} is told to require TLS.",
+            "Change its configuration by hand."
+        );
+
+    /// <summary>
+    /// What the running server says of its use without TLS, where nobody finds out from outside without a password; null when it is ended, or can be tried from outside.
+    /// </summary>
+    string? StillInTheClear() => null;
 
     /// <summary>What people have to know before a binding is taken out; null when clients do not notice it.</summary>
     string? UnbindingWarning => null;

@@ -82,6 +82,13 @@ internal sealed class CarryOut(AgentState state, Instances instances, ServiceCli
             case OrderKind.Unbind:
                 await swap.UnbindAsync(order.Id, instances.Service(order.Services![0]), ct);
                 return Done(steps, await LookAtAsync(order.Services[0], ct));
+            case OrderKind.RequireTls:
+                await Demand(step).RequireAsync(order.Id, instances.Service(order.Services![0]), ct);
+                step($"{order.Services[0]} is used by TLS alone");
+                return Done(steps, await LookAtAsync(order.Services[0], ct));
+            case OrderKind.AllowClearText:
+                await Demand(step).AllowAsync(order.Id, instances.Service(order.Services![0]), ct);
+                return Done(steps, await LookAtAsync(order.Services[0], ct));
             case OrderKind.Plan:
                 var service = instances.Service(order.Services![0]);
                 return new(
@@ -91,6 +98,10 @@ internal sealed class CarryOut(AgentState state, Instances instances, ServiceCli
                     null,
                     order.Certificate is null ? swap.DescribeRemoval(service) : swap.Describe(Entry(order), service, order.Port)
                 );
+            case OrderKind.Preview when order.Of is OrderKind.RequireTls:
+                return new(true, null, steps, null, await Demand(step).DescribeAsync(instances.Service(order.Services![0]), ct));
+            case OrderKind.Preview when order.Of is OrderKind.AllowClearText:
+                return new(true, null, steps, null, Demand(step).DescribeEnd(instances.Service(order.Services![0])));
             case OrderKind.Look:
                 var probe = new Probe(order.Address!, order.Port ?? 443, order.ServerName ?? order.Address!, order.Protocol);
                 return Done(steps, [await TlsProbe.LookAsync(probe, clock, ct)]);
@@ -108,7 +119,16 @@ internal sealed class CarryOut(AgentState state, Instances instances, ServiceCli
     }
 
     /// <summary>Whether servers are changed by it.</summary>
-    private static bool Changes(Order order) => order.Kind is OrderKind.Obtain or OrderKind.Complete or OrderKind.Bind or OrderKind.Unbind;
+    private static bool Changes(Order order) =>
+        order.Kind
+            is OrderKind.Obtain
+                or OrderKind.Complete
+                or OrderKind.Bind
+                or OrderKind.Unbind
+                or OrderKind.RequireTls
+                or OrderKind.AllowClearText;
+
+    private TlsDemand Demand(Action<string> step) => new(state.Journal, _bounds.Demands, clock, step);
 
     private static OrderResult Done(List<string> steps, IReadOnlyList<LookReport> looks) => new(true, null, steps, looks, null);
 

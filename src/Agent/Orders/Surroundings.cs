@@ -34,7 +34,13 @@ internal static class Surroundings
             foreach (var s in found.Services)
             {
                 var named = WithCertificateNames(s with { Name = instances.LabelOf(c, s.Name) }, store, bounds);
-                services.Add(named with { Looks = await LooksAsync(named, clock, ct) });
+                services.Add(
+                    named with
+                    {
+                        Looks = await LooksAsync(named, clock, ct),
+                        RequiresTls = bounds.Demands.Find(named.Name) is not null,
+                    }
+                );
             }
         }
         var addresses = services

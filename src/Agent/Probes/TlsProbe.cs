@@ -122,7 +122,7 @@ internal static class TlsProbe
     }
 
     /// <summary>Servers listen at names too, as <c>localhost:443</c>.</summary>
-    private static async Task<IPAddress> AddressOfAsync(string address, CancellationToken ct) =>
+    internal static async Task<IPAddress> AddressOfAsync(string address, CancellationToken ct) =>
         IPAddress.TryParse(address, out var literal)
             ? literal
             : (await Dns.GetHostAddressesAsync(address, ct)).FirstOrDefault() ?? throw new SocketException((int)SocketError.HostNotFound);

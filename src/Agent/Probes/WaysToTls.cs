@@ -61,6 +61,27 @@ internal static class ProtocolLines
     public static Task WriteAsync(Stream stream, string line, CancellationToken ct) =>
         stream.WriteAsync(Encoding.ASCII.GetBytes(line + "\r\n"), ct).AsTask();
 
+    /// <summary>All lines of an answer: a hyphen behind the code says that a line follows (RFC 5321, section 4.2.1).</summary>
+    public static async Task<List<string>> AnswerAsync(Stream stream, CancellationToken ct)
+    {
+        var lines = new List<string>();
+        do lines.Add(await ReadAsync(stream, ct));
+        while (lines[^1] is [_, _, _, '-', ..] && lines.Count < MostLines);
+        return lines;
+    }
+
+    /// <summary>The last line: that of a longer answer begins with its code and a blank (RFC 959, section 4.2).</summary>
+    public static async Task<string> FtpAnswerAsync(Stream stream, CancellationToken ct)
+    {
+        var line = await ReadAsync(stream, ct);
+        if (line is not [_, _, _, '-', ..])
+            return line;
+        var end = line[..3] + " ";
+        for (var i = 0; i < MostLines && !line.StartsWith(end, StringComparison.Ordinal); i++)
+            line = await ReadAsync(stream, ct);
+        return line;
+    }
+
     public static string Short(string words) => words.Length > 200 ? words[..200] : words;
 }
 
@@ -69,25 +90,16 @@ internal sealed class SmtpWay : IWayToTls
 {
     public async Task<Refusal?> GoAsync(Stream stream, string name, CancellationToken ct)
     {
-        var greeting = await AnswerAsync(stream, ct);
+        var greeting = await ProtocolLines.AnswerAsync(stream, ct);
         if (!greeting[0].StartsWith("220", StringComparison.Ordinal))
             return new(true, ProtocolLines.Short(greeting[0]));
         await ProtocolLines.WriteAsync(stream, "EHLO beacon.invalid", ct);
-        var offers = await AnswerAsync(stream, ct);
+        var offers = await ProtocolLines.AnswerAsync(stream, ct);
         if (!offers.Any(o => o.Length > 4 && o[4..].Trim().Equals("STARTTLS", StringComparison.OrdinalIgnoreCase)))
             return new(false, "it does not offer STARTTLS");
         await ProtocolLines.WriteAsync(stream, "STARTTLS", ct);
-        var answer = await AnswerAsync(stream, ct);
+        var answer = await ProtocolLines.AnswerAsync(stream, ct);
         return answer[^1].StartsWith("220", StringComparison.Ordinal) ? null : new(true, ProtocolLines.Short(answer[^1]));
-    }
-
-    // A hyphen behind the code says that a line follows (RFC 5321, section 4.2.1).
-    private static async Task<List<string>> AnswerAsync(Stream stream, CancellationToken ct)
-    {
-        var lines = new List<string>();
-        do lines.Add(await ProtocolLines.ReadAsync(stream, ct));
-        while (lines[^1] is [_, _, _, '-', ..] && lines.Count < ProtocolLines.MostLines);
-        return lines;
     }
 }
 
@@ -96,25 +108,13 @@ internal sealed class FtpWay : IWayToTls
 {
     public async Task<Refusal?> GoAsync(Stream stream, string name, CancellationToken ct)
     {
-        var greeting = await AnswerAsync(stream, ct);
+        var greeting = await ProtocolLines.FtpAnswerAsync(stream, ct);
         if (!greeting.StartsWith("220", StringComparison.Ordinal))
             return new(true, ProtocolLines.Short(greeting));
         await ProtocolLines.WriteAsync(stream, "AUTH TLS", ct);
-        var answer = await AnswerAsync(stream, ct);
+        var answer = await ProtocolLines.FtpAnswerAsync(stream, ct);
         // 431 and 421: not now; the others: not at all.
         return answer.StartsWith("234", StringComparison.Ordinal) ? null : new(answer.StartsWith('4'), ProtocolLines.Short(answer));
-    }
-
-    /// <summary>The last line: that of a longer answer begins with its code and a blank (RFC 959, section 4.2).</summary>
-    private static async Task<string> AnswerAsync(Stream stream, CancellationToken ct)
-    {
-        var line = await ProtocolLines.ReadAsync(stream, ct);
-        if (line is not [_, _, _, '-', ..])
-            return line;
-        var end = line[..3] + " ";
-        for (var i = 0; i < ProtocolLines.MostLines && !line.StartsWith(end, StringComparison.Ordinal); i++)
-            line = await ProtocolLines.ReadAsync(stream, ct);
-        return line;
     }
 }
 
@@ -190,6 +190,8 @@ internal sealed class LdapWay : IWayToTls
         Busy = 51;
     private static readonly Asn1Tag ExtendedRequest = new(TagClass.Application, 23),
         ExtendedResponse = new(TagClass.Application, 24),
+        BindRequest = new(TagClass.Application, 0),
+        BindResponse = new(TagClass.Application, 1),
         RequestName = new(TagClass.ContextSpecific, 0);
 
     public async Task<Refusal?> GoAsync(Stream stream, string name, CancellationToken ct)
@@ -202,13 +204,31 @@ internal sealed class LdapWay : IWayToTls
                 request.WriteOctetString("1.3.6.1.4.1.1466.20037"u8, RequestName);
         }
         await stream.WriteAsync(request.Encode(), ct);
-        var (code, words) = Result(await MessageAsync(stream, ct));
+        var (code, words) = Result(await MessageAsync(stream, ct), ExtendedResponse);
         return code == Success
             ? null
             : new(
                 code is Busy or Unavailable,
                 ProtocolLines.Short(words.Length > 0 ? words : $"it refuses StartTLS with the result code {code}")
             );
+    }
+
+    /// <summary>The result code of a bind without name and password (RFC 4513, section 5.1.1).</summary>
+    public static async Task<int> AnonymousBindAsync(Stream stream, CancellationToken ct)
+    {
+        var request = new AsnWriter(AsnEncodingRules.BER);
+        using (request.PushSequence())
+        {
+            request.WriteInteger(1);
+            using (request.PushSequence(BindRequest))
+            {
+                request.WriteInteger(3);
+                request.WriteOctetString([]);
+                request.WriteOctetString([], new Asn1Tag(TagClass.ContextSpecific, 0));
+            }
+        }
+        await stream.WriteAsync(request.Encode(), ct);
+        return Result(await MessageAsync(stream, ct), BindResponse).Code;
     }
 
     /// <summary>One message and not a byte more: the handshake begins behind it.</summary>
@@ -228,20 +248,20 @@ internal sealed class LdapWay : IWayToTls
         return [.. head, .. more, .. body];
     }
 
-    private static (int Code, string Words) Result(byte[] message)
+    private static (int Code, string Words) Result(byte[] message, Asn1Tag expected)
     {
         try
         {
             var envelope = new AsnReader(message, AsnEncodingRules.BER).ReadSequence();
             envelope.ReadInteger();
-            var response = envelope.ReadSequence(ExtendedResponse);
+            var response = envelope.ReadSequence(expected);
             var code = (int)response.ReadEnumeratedBytes().Span[^1];
             response.ReadOctetString();
             return (code, Encoding.UTF8.GetString(response.ReadOctetString()));
         }
         catch (AsnContentException)
         {
-            throw new IOException("what it sent is no answer to StartTLS");
+            throw new IOException("what it sent is no answer to the request");
         }
     }
 }

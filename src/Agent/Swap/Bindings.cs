@@ -16,7 +16,8 @@ internal static class Bindings
         BoundRecord? earlier,
         ChangeSet? earlierRemoval,
         IReadOnlyList<FileEdit> edits,
-        IFiles now
+        IFiles now,
+        BoundRecord? demand = null
     )
     {
         // Records of earlier agents: what their removal would leave is what was there before.
@@ -24,10 +25,20 @@ internal static class Bindings
             ? earlier?.Files ?? []
             : [.. earlierRemoval.Edits.Select(e => new FileEdit(e.Path, e.After, now.Find(e.Path)))];
         var byPath = kept.ToDictionary(e => e.Path);
-        foreach (var edit in edits)
+        foreach (var edit in edits.Select(e => Below(e, demand)))
             byPath[edit.Path] = byPath.TryGetValue(edit.Path, out var first) ? edit with { Before = Undone(first, edit.Before) } : edit;
         return new(service, certificate, [.. byPath.Values]);
     }
+
+    /// <summary>An edit as it would be, were TLS not required: that is taken back before a binding is.</summary>
+    private static FileEdit Below(FileEdit edit, BoundRecord? demand) =>
+        demand?.Files?.FirstOrDefault(f => f.Path == edit.Path) is { } layer
+            ? edit with
+            {
+                Before = Undone(layer, edit.Before),
+                After = Undone(layer, edit.After),
+            }
+            : edit;
 
     // Where somebody has changed the very lines that we changed, what stood there last is what was there before.
     private static string? Undone(FileEdit first, string? now)
@@ -43,15 +54,16 @@ internal static class Bindings
     }
 
     /// <summary>Takes a binding out; everything that others changed since stays.</summary>
+    /// <param name="used">Files of the store that nothing may name afterwards; null when that does not matter.</param>
     /// <exception cref="BeaconProblem"><see cref="ProblemCode.ConfigurationUnsupported"/>: somebody changed the same lines.</exception>
-    public static ChangeSet Remove(BoundRecord bound, UsedFiles used, IFiles files)
+    public static ChangeSet Remove(BoundRecord bound, UsedFiles? used, IFiles files)
     {
         var edits = new List<FileEdit>();
         foreach (var kept in bound.Files ?? [])
         {
             var now = files.Find(kept.Path);
             var after = Revert(kept, now);
-            if (after?.Split('\n').FirstOrDefault(l => Names(l, used)) is { } line)
+            if (used is not null && after?.Split('\n').FirstOrDefault(l => Names(l, used)) is { } line)
                 throw new BeaconProblem(
                     ProblemCode.ConfigurationUnsupported,
                     $"{kept.Path} names our files in lines that somebody changed since: {ByteText.Show(line.Trim())}. Nothing was changed.",
@@ -63,7 +75,7 @@ internal static class Bindings
         var steps =
             edits.Count == 0
                 ? new[] { $"Nothing of ours is in the configuration of {bound.Service}." }
-                : [.. edits.Select(e => $"{e.Path} is put back as it was before {bound.Service} was bound.")];
+                : [.. edits.Select(e => $"{e.Path} is put back as it was before{(used is null ? "" : $" {bound.Service} was bound")}.")];
         return new(
             bound.Service,
             [],

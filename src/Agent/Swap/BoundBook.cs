@@ -22,10 +22,13 @@ internal sealed record BoundRecord(string Service, string Certificate, IReadOnly
 /// <param name="OldCertificate">The certificate file that was named before; null when there was none.</param>
 internal sealed record EarlierBound(IReadOnlyList<string> AddedListeners, string? OldCertificate, string? OldKey);
 
-/// <summary>What was in each service's configuration before it was bound: <c>bound/NAME.json</c>.</summary>
-internal sealed class BoundBook(string state)
+/// <summary>What was in each service's configuration before it was bound, <c>bound/NAME.json</c>; and before TLS was required of it, <c>required/NAME.json</c>.</summary>
+internal sealed class BoundBook(string state, string folder = "bound")
 {
-    private string Root => Path.Combine(state, "bound");
+    private string Root => Path.Combine(state, folder);
+
+    /// <summary>What was there before TLS was required: a layer upon what a binding made.</summary>
+    public BoundBook Demands => new(state, "required");
 
     private string PathOf(string service) => Path.Combine(Root, CertificateStore.FolderName(service) + ".json");
 

@@ -47,6 +47,30 @@ internal sealed class Neighbours(TimeProvider clock)
         _good = [.. (await LookAsync([.. uses.Take(Most)], ct)).Where(s => s.Fault is null).Select(s => s.Use)];
     }
 
+    /// <summary>TLS must work before everybody is sent there: under the service's own name at least.</summary>
+    /// <returns>A word for each other name that clients could not use by TLS.</returns>
+    /// <exception cref="BeaconProblem"><see cref="ProblemCode.WrongState"/>, with what clients would meet.</exception>
+    public static async Task<IReadOnlyList<string>> ThrowUnlessUsableAsync(FoundService service, TimeProvider clock, CancellationToken ct)
+    {
+        var own = service.Names.FirstOrDefault(n => !n.StartsWith('*'));
+        var faults = (await new Neighbours(clock).LookAsync([.. UsesOf(service)], ct))
+            .Where(s => s.Fault is not null)
+            .OrderBy(s => s.Use.Probe.Name, StringComparer.Ordinal)
+            .ToList();
+        if (faults.Find(s => s.Use.Probe.Name == own) is { } worst)
+            throw new BeaconProblem(
+                ProblemCode.WrongState,
+                $"Clients cannot use TLS there now ({own} at {worst.Use.Probe.Address}:{worst.Use.Probe.Port}: {worst.Fault}); they would be shut out.",
+                "Bind a certificate that they accept; then order it again."
+            );
+        return
+        [
+            .. faults
+                .Select(s => $"Clients that call it {s.Use.Probe.Name} are refused by TLS ({s.Fault}), and lose the service.")
+                .Distinct(),
+        ];
+    }
+
     /// <exception cref="BeaconProblem"><see cref="ProblemCode.SwapUndone"/>, with what clients would meet.</exception>
     public async Task ThrowIfWorseAsync(CancellationToken ct)
     {

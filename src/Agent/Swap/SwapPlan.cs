@@ -46,7 +46,15 @@ internal sealed class SwapPlan
                 ? service.Instance.PlanEarlierRemoval(old, service.Name, store.FilesOf(earlier.Certificate, service.Instance.Needs), would)
                 : null;
             var change = service.Instance.PlanBinding(new(service.Name, files, port, names) { Key = key }, would);
-            var memory = Bindings.After(service.Label, certificate, earlier, earlierRemoval, change.Edits, would);
+            var memory = Bindings.After(
+                service.Label,
+                certificate,
+                earlier,
+                earlierRemoval,
+                change.Edits,
+                would,
+                bounds.Demands.Find(service.Label)
+            );
             would.Add(change.Edits);
             parts.Add(new(service, change, memory));
         }

@@ -24,24 +24,19 @@ internal sealed class SwapRun(CertificateStore store, SwapJournal journal, Bound
         plan.Test();
         foreach (var p in plan.Parts)
             Preflight.CheckPorts(p.Change);
-        return Shape(Preflight.WithUncovered(plan.Parts[0].Change, entry.Leaf()), service.Label);
+        return ServiceChange.Preview(Preflight.WithUncovered(plan.Parts[0].Change, entry.Leaf()), service.Label);
     }
 
     public BindPlan DescribeRemoval(ServiceRef service)
     {
         service.Instance.Test(service.Instance.Files);
         var plan = PlanRemoval(service);
-        Test(service.Instance, plan);
-        return Shape(service.Instance.UnbindingWarning is { } w ? plan with { Warnings = [.. plan.Warnings, w] } : plan, service.Label);
-    }
-
-    private static BindPlan Shape(ChangeSet plan, string label) =>
-        new(
-            label,
-            plan.Steps,
-            [.. plan.Edits.Select(e => new FileChange(e.Path, TextDiff.Of(ByteText.Show(e.Before ?? ""), ByteText.Show(e.After ?? ""))))],
-            plan.Warnings
+        ServiceChange.Test(service.Instance, plan);
+        return ServiceChange.Preview(
+            service.Instance.UnbindingWarning is { } w ? plan with { Warnings = [.. plan.Warnings, w] } : plan,
+            service.Label
         );
+    }
 
     /// <summary>Puts an edition into services; those that are bound to its certificate already and are not named move along with it.</summary>
     /// <exception cref="BeaconProblem">Everything is as it was, or <see cref="ProblemCode.SwapStuck"/>; the message says why.</exception>
@@ -67,7 +62,7 @@ internal sealed class SwapRun(CertificateStore store, SwapJournal journal, Bound
         {
             step("putting it in place");
             AtomicFiles.Link(record.Link!, record.NewTarget!);
-            Apply(plan.Edits);
+            ServiceChange.Apply(plan.Edits);
             foreach (var c in plan.Instances)
             {
                 step(plan.Instances.Count == 1 ? "the server takes it up" : $"{c.Id.Name} takes it up");
@@ -131,51 +126,31 @@ internal sealed class SwapRun(CertificateStore store, SwapJournal journal, Bound
         var instance = service.Instance;
         instance.Test(instance.Files);
         var plan = PlanRemoval(service);
-        Test(instance, plan);
         var neighbours = new Neighbours(clock);
         await neighbours.LookBeforeAsync([instance], ct, except: service);
-        var edits = plan.Edits.Select(e => new OwnedEdit(e, instance.Needs.Reader?.User)).ToList();
-        var record = journal.Open(new(order, null, null, null, null, null, null, []) { Instances = [instance.Id.Name] }, edits);
-        try
-        {
-            step("putting the service back as it was");
-            Apply(edits);
-            if (edits.Count > 0)
-                instance.TakeUp();
-            await Settling.WaitAsync([instance], clock, ct);
-            if (!instance.IsRunning())
-                throw new BeaconProblem(ProblemCode.ServerDied, "The server did not survive the reload.", "Look into its error log.");
-            await neighbours.ThrowIfWorseAsync(ct);
-            bounds.Forget(service.Label);
-            journal.Close(order);
-        }
-        catch (Exception e) when (e is BeaconProblem or IOException or UnauthorizedAccessException)
-        {
-            throw await _undoing.RunAsync([instance], record, e, neighbours, ct);
-        }
+        step("putting the service back as it was");
+        await new ServiceChange(journal, clock, step).RunAsync(
+            order,
+            instance,
+            plan,
+            neighbours,
+            () => Task.CompletedTask,
+            () => bounds.Forget(service.Label),
+            ct
+        );
     }
 
     /// <summary>After a kill: whatever was not confirmed is undone, so that the order can be done again from the start.</summary>
     public Task RecoverAsync(Func<string, IConnector?> instanceOf, CancellationToken ct) => _undoing.RecoverAsync(instanceOf, ct);
 
-    private static void Apply(IEnumerable<OwnedEdit> edits)
-    {
-        foreach (var (edit, server) in edits)
-            if (edit.After is { } after)
-                AtomicFiles.Replace(edit.Path, ByteText.Bytes(after), server);
-            else
-                File.Delete(edit.Path);
-    }
-
-    private static void Test(IConnector instance, ChangeSet plan)
-    {
-        var would = new Overlay(instance.Files);
-        would.Add(plan.Edits);
-        instance.Test(would);
-    }
-
     private ChangeSet PlanRemoval(ServiceRef service)
     {
+        if (bounds.Demands.Find(service.Label) is not null)
+            throw new BeaconProblem(
+                ProblemCode.WrongState,
+                $"TLS is required of {service.Label}: without its certificate nobody could use it.",
+                "Allow clear text again first; then unbind it."
+            );
         var bound =
             bounds.Find(service.Label)
             ?? throw new BeaconProblem(

@@ -178,7 +178,9 @@ internal sealed partial class Caretaker(
         await db.AnsweredPosts.Where(a => a.At < dayAgo).ExecuteDeleteAsync(ct);
         await db.Sessions.Where(s => s.Until < now).ExecuteDeleteAsync(ct);
         await db.Consents.Where(c => c.At < dayAgo).ExecuteDeleteAsync(ct);
-        await db.Orders.Where(o => o.EndedAt < dayAgo && (o.Kind == OrderKind.Plan || o.Kind == OrderKind.Look)).ExecuteDeleteAsync(ct);
+        await db
+            .Orders.Where(o => o.EndedAt < dayAgo && (o.Kind == OrderKind.Plan || o.Kind == OrderKind.Preview || o.Kind == OrderKind.Look))
+            .ExecuteDeleteAsync(ct);
         await write.CommitAsync(ct);
     }
 

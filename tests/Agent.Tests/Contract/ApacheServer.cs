@@ -44,6 +44,7 @@ internal sealed class ApacheServer : RealServer
             LoadModule mpm_event_module {{Modules}}/mod_mpm_event.so
             LoadModule authz_core_module {{Modules}}/mod_authz_core.so
             LoadModule dir_module {{Modules}}/mod_dir.so
+            LoadModule alias_module {{Modules}}/mod_alias.so
             LoadModule ssl_module {{Modules}}/mod_ssl.so
             StartServers 1
             ServerLimit 2
@@ -98,6 +99,8 @@ internal sealed class ApacheServer : RealServer
 
     // Its servers outlive a first process that was killed.
     public override void Stop() => Programs.Run("pkill", ["-KILL", "-f", Main]);
+
+    public override bool GoesInTheClear() => IsPageRead(Plain);
 
     public override async Task<IConversation> TalkAsync() => await HalfRequest.OpenAsync(Address, Plain, "/", Name);
 }

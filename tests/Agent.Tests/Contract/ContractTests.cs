@@ -9,7 +9,7 @@ namespace OrderlyBeacon.Agent.Tests.Contract;
 /// <summary>
 /// The laws that every connector keeps, each tried on every kind of server, for real. A further kind is two short classes: its <see cref="RealServer"/>, and one below.
 /// </summary>
-public abstract class ContractTests
+public abstract partial class ContractTests
 {
     private readonly Func<RealServer> _make;
 
@@ -35,6 +35,11 @@ public abstract class ContractTests
         (nameof(Edits_by_other_hands_stay), "edits by other hands stay"),
         (nameof(The_key_is_for_its_server_alone), "the key is readable by its server and nobody else"),
         (nameof(A_kill_at_any_step_is_undone), "a kill at any step is undone, and the order done again"),
+        (
+            nameof(Clear_text_is_shown_ended_proven_ended_and_allowed_again),
+            "clear text: shown, ended, tried by an independent client, allowed again; renewals go on meanwhile"
+        ),
+        (nameof(A_kill_while_TLS_is_being_required_is_undone), "a kill while TLS is being required is undone"),
     ];
 
     private RealServer Started(bool withForeign = false)
@@ -298,7 +303,21 @@ public abstract class ContractTests
         var kills = 0;
         for (var at = 1; ; at++)
         {
-            if (await KilledAsync(s, second, at) is false)
+            var left = at;
+            if (
+                !await KilledAsync(
+                    () => --left == 0,
+                    step =>
+                        new SwapRun(s.Bench.Store, s.Bench.Journal, s.Bench.Bounds, TimeProvider.System, step).BindAsync(
+                            2000 + at,
+                            second,
+                            [s.Ref],
+                            s.Doors[0].Port,
+                            [s.Bench.Root],
+                            Stop
+                        )
+                )
+            )
                 break;
             kills++;
             await s.Bench.Swap.RecoverAsync(_ => s.Connector, Stop);
@@ -308,32 +327,6 @@ public abstract class ContractTests
         }
         Assert.True(kills > 8, $"only {kills} places to be killed at");
         Assert.All(s.Doors, d => Assert.Equal(second.File.Serial, s.Served(d)));
-    }
-
-    /// <summary>Cuts a swap off before its n-th write or step; false when it has fewer.</summary>
-    private static async Task<bool> KilledAsync(RealServer s, StoreEntry entry, int n)
-    {
-        var left = n;
-        void Count()
-        {
-            if (--left == 0)
-                throw new Killed();
-        }
-        AtomicFiles.Before.Value = _ => Count();
-        try
-        {
-            var swap = new SwapRun(s.Bench.Store, s.Bench.Journal, s.Bench.Bounds, TimeProvider.System, _ => Count());
-            await swap.BindAsync(2000 + n, entry, [s.Ref], s.Doors[0].Port, [s.Bench.Root], Stop);
-            return false;
-        }
-        catch (Killed)
-        {
-            return true;
-        }
-        finally
-        {
-            AtomicFiles.Before.Value = null;
-        }
     }
 }
 

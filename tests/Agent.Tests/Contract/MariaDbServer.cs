@@ -108,6 +108,14 @@ internal sealed class MariaDbServer : RealServer
             Programs.Run("kill", ["-KILL", Pid.ToString()]);
     }
 
+    public override bool GoesInTheClear() =>
+        Programs
+            .Run(
+                "mariadb",
+                ["--no-defaults", "--skip-ssl", "-h", Address, "-P", Port.ToString(), "-u", "clerk", "-psignal", "-NBe", "select 40 + 2"]
+            )
+            .Output.Trim() == "42";
+
     public override Task<IConversation> TalkAsync()
     {
         var client = Process.Start(

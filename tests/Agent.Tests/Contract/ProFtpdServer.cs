@@ -30,6 +30,12 @@ internal sealed class ProFtpdServer : RealServer
             Programs.OpenSsl(
                 $"req -x509 -newkey rsa:2048 -nodes -keyout {f.Key} -out {f.Certificate} -days 30 -subj /CN={Name} -addext subjectAltName=DNS:{Name}"
             );
+        // The password is pw.
+        File.WriteAllText(
+            Path.Combine(Folder, "run/people"),
+            $"robin:{Programs.Run("openssl", ["passwd", "-6", "pw"]).Output.Trim()}:65534:65534::{Folder}/run:/bin/false\n"
+        );
+        File.SetUnixFileMode(Path.Combine(Folder, "run/people"), UnixFileMode.UserRead | UnixFileMode.UserWrite);
         var tls = foreign is { } g
             ? $"""
                 <IfModule mod_tls.c>
@@ -64,6 +70,10 @@ internal sealed class ProFtpdServer : RealServer
             SystemLog {Folder}/run/proftpd.log
             TLSLog {Folder}/run/tls.log
             TransferLog none
+            RequireValidShell off
+            AuthOrder mod_auth_file.c
+            AuthUserFile {Folder}/run/people
+            DefaultRoot {Folder}/run
             {tls}
             """
         );
@@ -76,6 +86,9 @@ internal sealed class ProFtpdServer : RealServer
         if (Connector.IsRunning())
             Programs.Run("kill", ["-TERM", Pid.ToString()]);
     }
+
+    public override bool GoesInTheClear() =>
+        Programs.Run("curl", ["-s", "-m", "10", $"ftp://{Address}:{Port}/", "-u", "robin:pw"]).Code == 0;
 
     public override Task<IConversation> TalkAsync() => LineConversation.OpenAsync(Address, Port, false, [("", "220 ")], "FEAT", "211 End");
 }

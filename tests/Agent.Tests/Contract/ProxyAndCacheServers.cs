@@ -66,6 +66,8 @@ internal sealed class HaProxyServer : RealServer
             Programs.Run("kill", ["-TERM", Pid.ToString()]);
     }
 
+    public override bool GoesInTheClear() => IsPageRead(Plain);
+
     // The worker from before goes on with what has begun.
     public override async Task<IConversation> TalkAsync() => await HalfRequest.OpenAsync(Address, Plain, "/", Name);
 }
@@ -129,6 +131,9 @@ internal sealed class RedisServer : RealServer
         if (Connector.IsRunning())
             Programs.Run("kill", ["-KILL", Pid.ToString()]);
     }
+
+    public override bool GoesInTheClear() =>
+        Programs.Run("redis-cli", ["-h", Address, "-p", Plain.ToString(), "ping"]).Output.Contains("NOAUTH");
 
     public override Task<IConversation> TalkAsync() =>
         LineConversation.OpenAsync(Address, Plain, false, [("AUTH \"a pass # word\"", "+OK")], "PING", "+PONG");

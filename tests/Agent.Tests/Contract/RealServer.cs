@@ -77,6 +77,15 @@ internal abstract class RealServer : IDisposable
 
     public FoundService Found() => Assert.Single(Connector.Discover(Connector.Files).Services, s => s.Name == Service);
 
+    /// <summary>Whether an independent client gets through without TLS: logs in, sends mail, asks, fetches a page.</summary>
+    public virtual bool GoesInTheClear() => false;
+
+    /// <summary>Whether a page is answered with itself.</summary>
+    protected bool IsPageRead(int port) =>
+        Programs
+            .Run("curl", ["-s", "-o", "/dev/null", "-w", "%{http_code}", "-H", $"Host: {Name}", $"http://{Address}:{port}/"])
+            .Output.Trim() == "200";
+
     /// <summary>Content, mode and owner of every file of the configuration.</summary>
     public string Snapshot() =>
         string.Join(

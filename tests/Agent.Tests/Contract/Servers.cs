@@ -69,6 +69,8 @@ internal sealed class NginxServer : RealServer
             Programs.Run("kill", ["-TERM", Pid.ToString()]);
     }
 
+    public override bool GoesInTheClear() => IsPageRead(Plain);
+
     // A worker goes on with a request that has begun: its last lines come after the swap.
     public override async Task<IConversation> TalkAsync() => await HalfRequest.OpenAsync(Address, Plain, "/index.html", Name);
 }
@@ -191,6 +193,16 @@ internal sealed class PostfixServer : RealServer
             Programs.Run("kill", ["-TERM", Pid.ToString()]);
     }
 
+    public override bool GoesInTheClear() => IsTaken(Smtp) || IsTaken(Submission);
+
+    private bool IsTaken(int port)
+    {
+        var letter = Path.Combine(Folder, "letter");
+        File.WriteAllText(letter, "Subject: the 8:15\r\n\r\nIt is late.\r\n");
+        string[] way = ["-s", "-m", "10", $"smtp://{Address}:{port}/clerk", "--mail-from", "guard@thistledown.example"];
+        return Programs.Run("curl", [.. way, "--mail-rcpt", "robin@thistledown.example", "-T", letter]).Code == 0;
+    }
+
     public override Task<IConversation> TalkAsync() =>
         LineConversation.OpenAsync(Address, Smtp, false, [("", "220 "), ("EHLO client.example", "250 ")], "NOOP", "250 ");
 }
@@ -284,6 +296,10 @@ internal sealed class DovecotServer : RealServer
             Programs.Run("kill", ["-TERM", Pid.ToString()]);
     }
 
+    public override bool GoesInTheClear() => IsLetIn($"imap://{Address}:{Imap}/") || IsLetIn($"pop3://{Address}:{Pop3}/");
+
+    private static bool IsLetIn(string url) => Programs.Run("curl", ["-s", "-m", "10", url, "-u", "robin:pw"]).Code == 0;
+
     public override Task<IConversation> TalkAsync() =>
         LineConversation.OpenAsync(Address, Imap, false, [("", "* OK"), ("a LOGIN robin pw", "a OK")], "b NOOP", "b OK");
 }
@@ -368,7 +384,11 @@ internal sealed class PostgreSqlServer : RealServer
             {tls}
             """
         );
-        Programs.Run("chown", ["postgres:postgres", MainFile]);
+        File.WriteAllText(
+            Path.Combine(ConfigFolder, "pg_hba.conf"),
+            "local all all trust\nhost    all   all   127.0.0.0/8   trust # the yard\n"
+        );
+        Programs.Run("chown", ["postgres:postgres", MainFile, Path.Combine(ConfigFolder, "pg_hba.conf")]);
     }
 
     public override void Start()
@@ -382,6 +402,11 @@ internal sealed class PostgreSqlServer : RealServer
         if (Connector.IsRunning())
             AsPostgres($"{PgPrograms}/pg_ctl", "-D", ConfigFolder, "-m", "immediate", "stop");
     }
+
+    public override bool GoesInTheClear() =>
+        Programs
+            .Run("psql", ["-X", "-At", $"host={Address} port={Port} user=postgres dbname=postgres sslmode=disable", "-c", "select 40 + 2"])
+            .Output.Trim() == "42";
 
     public override Task<IConversation> TalkAsync()
     {

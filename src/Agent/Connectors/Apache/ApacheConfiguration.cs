@@ -77,7 +77,10 @@ internal sealed class ApacheConfiguration
 
     public string Main { get; }
     public IReadOnlyList<ApacheHost> Hosts => _hosts;
-    public bool HasTlsModule => _modules.Contains("mod_ssl.c");
+    public bool HasTlsModule => HasModule("mod_ssl.c");
+
+    /// <param name="file">By its source's name: <c>mod_rewrite.c</c>.</param>
+    public bool HasModule(string file) => _modules.Contains(file);
 
     /// <summary>All of it as one text, and the file and line that each of its lines came from.</summary>
     public (string Text, IReadOnlyList<(string File, int Line)> Origins) Flat => (_flat.ToString(), _origins);

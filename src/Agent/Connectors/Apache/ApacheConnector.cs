@@ -38,6 +38,9 @@ internal sealed partial class ApacheConnector(InstanceId id, ConnectorSettings s
 
     public ChangeSet PlanBinding(BindChange change, IFiles files) => new ApachePlan(Load(files), files, settings.Config).Bind(change);
 
+    public ChangeSet PlanRequireTls(string service, IFiles files) =>
+        new ApachePlan(Load(files), files, settings.Config).RequireTls(service);
+
     public void Test(IFiles files, ReadInstead? instead = null)
     {
         var (text, origins) = Load(files).Flat;

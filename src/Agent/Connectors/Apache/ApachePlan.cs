@@ -36,6 +36,42 @@ internal sealed class ApachePlan(ApacheConfiguration before, IFiles files, strin
         );
     }
 
+    /// <summary>Plain hosts send their clients on, by the first means that comes before everything else they do.</summary>
+    public ChangeSet RequireTls(string service)
+    {
+        var site = Site(before, service);
+        var ports = site.TlsHosts.SelectMany(site.Addresses).Select(a => a.Port).ToList();
+        var port = ports.Contains(UsualTlsPort) ? UsualTlsPort : ports[0];
+        var suffix = port == UsualTlsPort ? "" : $":{port}";
+        foreach (var host in site.Hosts.Where(site.IsReadable))
+        {
+            var lines = before.HasModule("mod_rewrite.c")
+                ? new[] { "RewriteEngine On", $"RewriteRule ^ https://%{{SERVER_NAME}}{suffix}%{{REQUEST_URI}} [R=301,NE,L]" }
+                : Redirect(host, $"Redirect permanent / https://{site.Name}{suffix}/");
+            var text = files.Read(host.Opening.Path);
+            var (newLine, end) = (ByteText.NewLineOf(text), text.IndexOf('\n', host.Opening.End) + 1);
+            var indent = text[host.Opening.Start..host.Opening.Words[0].Start] + "\t";
+            _edits.Add(new(host.Opening.Path, end, end, string.Concat(lines.Select(l => indent + l + newLine))));
+            _steps.Add($"The virtual host in {host.Opening.Place} sends clients without TLS on to https, port {port}.");
+        }
+        return ChangeSet.RequiringTls(
+            service,
+            TextEdits.Apply(_edits, files.Read),
+            _steps,
+            "Programs that use the site without TLS and do not follow a redirect lose it."
+        );
+    }
+
+    private string[] Redirect(ApacheHost host, string line)
+    {
+        if (!before.HasModule("mod_alias.c") || before.All("proxypass", host).Count > 0)
+            throw Unclear(
+                $"The virtual host in {host.Opening.Place} can send clients on by mod_rewrite alone, which is not loaded.",
+                "Load it (a2enmod rewrite), restart Apache, then order it again."
+            );
+        return [line];
+    }
+
     private static ApacheSite Site(ApacheConfiguration c, string name) =>
         ApacheSite.Of(c).FirstOrDefault(s => s.Name == name)
         ?? throw new BeaconProblem(

@@ -84,7 +84,9 @@ internal sealed record ApacheSite(string Name, ApacheConfiguration Configuration
     public IReadOnlyList<EndpointInfo> Endpoints =>
         [
             .. Hosts
-                .SelectMany(h => Addresses(h).Select(a => new EndpointInfo(a.Reachable, a.Port, HasTls(h)) { ClearText = !HasTls(h) }))
+                .SelectMany(h =>
+                    Addresses(h).Select(a => new EndpointInfo(a.Reachable, a.Port, HasTls(h)).ReadsIf(IsReadable(h), Exposed.Pages))
+                )
                 .DistinctBy(e => (e.Address, e.Port))
                 .OrderByDescending(e => e.Tls),
         ];
@@ -95,6 +97,22 @@ internal sealed record ApacheSite(string Name, ApacheConfiguration Configuration
             .OfType<ApacheDirective>()
             .Select(d => ByteText.Show(Configuration.Full(d.Value)))
             .FirstOrDefault();
+
+    /// <summary>Whether clients without TLS get anything of it but the way to https.</summary>
+    public bool IsReadable(ApacheHost host) => !HasTls(host) && !Configuration.All("redirect", host).Any(IsForAll) && !RewritesAll(host);
+
+    private static bool IsForAll(ApacheDirective d) =>
+        d.Line.Words is [.., { Value: "/" }, { Value: var to }] && to.StartsWith("https://", StringComparison.OrdinalIgnoreCase);
+
+    /// <summary>The first rule counts; a condition on anything but TLS leaves a part of the clients where they are.</summary>
+    private bool RewritesAll(ApacheHost host) =>
+        Configuration.Find("rewriteengine", host)?.Value.Equals("on", StringComparison.OrdinalIgnoreCase) == true
+        && Configuration.All("rewritecond", host).All(d => d.Value.Contains("HTTPS", StringComparison.OrdinalIgnoreCase))
+        && Configuration.All("rewriterule", host) is [var first, ..]
+        && EveryPath.Contains(first.Value)
+        && (first.Line.At(2) ?? "").StartsWith("https://", StringComparison.OrdinalIgnoreCase);
+
+    private static readonly string[] EveryPath = ["^", ".*", "^.*$", "(.*)", "^(.*)$", "^(.*)", "^/(.*)", "^/(.*)$", "^/?(.*)", "^/?(.*)$"];
 
     /// <summary>Whether a plain host does nothing but send clients to TLS.</summary>
     public bool SendsToTls(ApacheHost host) =>

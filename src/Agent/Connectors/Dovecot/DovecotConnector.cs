@@ -124,11 +124,10 @@ internal sealed partial class DovecotConnector(InstanceId id, ConnectorSettings 
             var isDirect = c.Value(Tls, block) is { } own ? own == "yes" : l.IsDirect;
             var address = First(c.Value("address", block)) ?? listen;
             found.Add(
-                new(Listening.Reachable(address), port, TlsOf(c) != "no")
+                new EndpointInfo(Listening.Reachable(address), port, TlsOf(c) != "no")
                 {
                     Protocol = isDirect ? ProbeProtocol.Tls : l.Probe,
-                    ClearText = !isDirect && TlsOf(c) != "required",
-                }
+                }.ReadsIf(!isDirect && TlsOf(c) != "required", Exposed.MailAndLogins)
             );
         }
         // Without TLS the direct listeners do not open.
@@ -192,6 +191,31 @@ internal sealed partial class DovecotConnector(InstanceId id, ConnectorSettings 
             );
             steps.Add($"{setting} is added to {text}.");
         }
+    }
+
+    public ChangeSet PlanRequireTls(string service, IFiles files)
+    {
+        var c = Load(files);
+        if (service != Id.Name)
+            throw Unsupported("Dovecot requires TLS for all of its names or for none.", $"Require it of {Id.Name}, the whole server.");
+        if (
+            c.Settings.FirstOrDefault(s => s is { Name: Tls, Block: [var b, ..] } && b.StartsWith("protocol ", StringComparison.Ordinal)) is
+            { } own
+        )
+            throw Unsupported(
+                $"{own.Block[0]} has a setting of its own for TLS ({own.Path}:{own.Line}).",
+                "Take it out, so that the one of the whole server counts; then order it again."
+            );
+        var there = c.Find(Tls, []);
+        var edit = there is null
+            ? TextEdits.Append(files, c.Main, [$"{Tls} = required"])
+            : new(there.Path, there.ValueStart, there.ValueEnd, "required");
+        return ChangeSet.RequiringTls(
+            service,
+            TextEdits.Apply([edit], files.Read),
+            [$"{Tls} = required ({there?.Path ?? c.Main}): nobody logs in without TLS."],
+            "Clients that have no TLS switched on cannot log in any more."
+        );
     }
 
     private static List<string> Warnings(DovecotConfiguration after, HashSet<string> named)

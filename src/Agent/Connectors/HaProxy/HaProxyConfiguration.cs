@@ -29,7 +29,9 @@ internal sealed record HaProxyBind(WordLine Line)
 }
 
 /// <summary>A <c>frontend</c> or <c>listen</c> section: what clients connect to.</summary>
-internal sealed record HaProxyFrontend(string Name, WordLine Line, IReadOnlyList<HaProxyBind> Binds);
+/// <param name="IsHttp">It understands what it passes on; else bytes are passed on as they are.</param>
+/// <param name="SendsToTls">A rule sends every client without TLS on to https.</param>
+internal sealed record HaProxyFrontend(string Name, WordLine Line, IReadOnlyList<HaProxyBind> Binds, bool IsHttp, bool SendsToTls);
 
 /// <summary>haproxy.cfg: sections that begin with a keyword, and lines of words in them.</summary>
 internal sealed class HaProxyConfiguration
@@ -66,6 +68,8 @@ internal sealed class HaProxyConfiguration
         Text = files.Read(Main);
         WordLine? section = null;
         var binds = new List<HaProxyBind>();
+        // What a section does not say is what the defaults before it said.
+        var (isHttpByDefault, isHttp, sendsToTls) = (false, false, false);
         foreach (var line in ConfigurationWords.Read(Main, Text, Rules))
         {
             var name = line.Words[0].Value;
@@ -73,6 +77,7 @@ internal sealed class HaProxyConfiguration
             {
                 End();
                 section = line;
+                (isHttp, sendsToTls) = (name != "defaults" && isHttpByDefault, false);
             }
             else if (section is null)
                 throw new BeaconProblem(
@@ -84,15 +89,33 @@ internal sealed class HaProxyConfiguration
                 binds.Add(new(line));
             else if (section.Words[0].Value == "global")
                 _global.Add(line);
+            else if (name == "mode")
+                isHttp = line.At(1) == "http";
+            else
+                sendsToTls |= IsRedirect(line);
         }
         End();
 
         void End()
         {
             if (section?.Words[0].Value is "frontend" or "listen" && section!.At(1) is { } called)
-                _frontends.Add(new(called, section, [.. binds]));
+                _frontends.Add(new(called, section, [.. binds], isHttp, sendsToTls));
+            if (section?.Words[0].Value == "defaults")
+                isHttpByDefault = isHttp;
             binds.Clear();
         }
+    }
+
+    /// <summary>One with another condition than that there is no TLS leaves a part of the clients where they are.</summary>
+    private static bool IsRedirect(WordLine line)
+    {
+        var words = line.Words.Select(w => w.Value).SkipWhile(w => w == "http-request").ToList();
+        var condition = string.Join(' ', words.SkipWhile(w => w is not ("if" or "unless"))).Replace(" ", "", StringComparison.Ordinal);
+        return words.FirstOrDefault() == "redirect"
+            && (
+                words.Zip(words.Skip(1)).Contains(("scheme", "https")) || words.Any(w => w.StartsWith("https://", StringComparison.Ordinal))
+            )
+            && condition is "" or "unless{ssl_fc}" or "if!{ssl_fc}";
     }
 
     public string Main { get; }

@@ -67,20 +67,49 @@ internal sealed class HaProxyConnector(InstanceId id, ConnectorSettings settings
     private static IReadOnlyList<EndpointInfo> Endpoints(HaProxyFrontend f) =>
         [
             .. f
-                .Binds.SelectMany(b => b.Addresses.Select(a => new EndpointInfo(a.Address, a.Port, b.IsTls) { ClearText = !b.IsTls }))
+                .Binds.SelectMany(b =>
+                    b.Addresses.Select(a => new EndpointInfo(a.Address, a.Port, b.IsTls).ReadsIf(!b.IsTls && !f.SendsToTls, Exposed.Pages))
+                )
                 .OrderByDescending(e => e.Tls),
         ];
+
+    private HaProxyFrontend Frontend(HaProxyConfiguration c, string service) =>
+        ToConnectTo(c).FirstOrDefault(f => NameOf(f) == service)
+        ?? throw new BeaconProblem(
+            ProblemCode.NotFound,
+            $"No frontend of HAProxy is called {service[(Id.Name.Length + 1)..]}.",
+            "See beacon service list; it may have been removed."
+        );
+
+    /// <summary>A frontend that understands HTTP sends its clients on.</summary>
+    public ChangeSet PlanRequireTls(string service, IFiles files)
+    {
+        var c = Load(files);
+        var frontend = Frontend(c, service);
+        if (!frontend.IsHttp)
+            throw new BeaconProblem(
+                ProblemCode.ConfigurationUnsupported,
+                $"The frontend {frontend.Name} passes bytes on as they are (mode tcp): it cannot send clients to TLS.",
+                "Take its bind line without ssl out by hand, when nobody needs it."
+            );
+        var ports = frontend.Binds.Where(b => b.IsTls).SelectMany(b => b.Addresses).Select(a => a.Port).ToList();
+        var port = ports.Contains(UsualTlsPort) ? UsualTlsPort : ports[0];
+        var to = port == UsualTlsPort ? "scheme https" : $"location https://%[req.hdr(host),field(1,:)]:{port}%[capture.req.uri]";
+        var last = frontend.Binds[^1].Line;
+        var indent = c.Text[last.Start..last.Words[0].Start];
+        var line = $"{ByteText.NewLineOf(c.Text)}{indent}http-request redirect {to} code 301 unless {{ ssl_fc }}";
+        return ChangeSet.RequiringTls(
+            service,
+            TextEdits.Apply([new(c.Main, last.End, last.End, line)], files.Read),
+            [$"The frontend {frontend.Name} ({last.Place}) sends clients without TLS on to https, port {port}."],
+            "Programs that use it without TLS and do not follow a redirect lose it."
+        );
+    }
 
     public ChangeSet PlanBinding(BindChange change, IFiles files)
     {
         var c = Load(files);
-        var frontend =
-            ToConnectTo(c).FirstOrDefault(f => NameOf(f) == change.Service)
-            ?? throw new BeaconProblem(
-                ProblemCode.NotFound,
-                $"No frontend of HAProxy is called {change.Service[(Id.Name.Length + 1)..]}.",
-                "See beacon service list; it may have been removed."
-            );
+        var frontend = Frontend(c, change.Service);
         var written = ConfigurationWords.Quoted(change.Files.Certificates);
         var edits = new List<TextEdit>();
         var steps = new List<string>();

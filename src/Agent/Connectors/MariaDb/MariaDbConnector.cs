@@ -16,7 +16,8 @@ internal sealed partial class MariaDbConnector(InstanceId id, ConnectorSettings 
         Certificate = "ssl_cert",
         Key = "ssl_key",
         Off = "skip_ssl",
-        Tls = "ssl";
+        Tls = "ssl",
+        Required = "require_secure_transport";
     private static readonly TimeSpan StopsWithin = TimeSpan.FromSeconds(60);
 
     private readonly LogTail _log = new();
@@ -82,11 +83,12 @@ internal sealed partial class MariaDbConnector(InstanceId id, ConnectorSettings 
                 .Split([',', ' '], StringSplitOptions.RemoveEmptyEntries)
                 .Select(Listening.Reachable)
                 .Distinct()
-                .Select(a => new EndpointInfo(a, port, HasTls(c))
-                {
-                    Protocol = ProbeProtocol.Mysql,
-                    ClearText = !HasTls(c) || !c.IsOn("require_secure_transport"),
-                }),
+                .Select(a =>
+                    new EndpointInfo(a, port, HasTls(c)) { Protocol = ProbeProtocol.Mysql }.ReadsIf(
+                        !HasTls(c) || !c.IsOn(Required),
+                        Exposed.Queries
+                    )
+                ),
         ];
     }
 
@@ -108,14 +110,7 @@ internal sealed partial class MariaDbConnector(InstanceId id, ConnectorSettings 
         Set(Certificate, change.Files.Certificates);
         Set(Key, change.Files.Key);
         if (added.Count > 0)
-        {
-            var (path, at) = c.GroupEnd ?? (c.Main, files.Read(c.Main).Length);
-            var text = files.Read(path);
-            var newLine = ByteText.NewLineOf(text);
-            var lead = at == 0 || text[at - 1] == '\n' ? "" : newLine;
-            var group = c.GroupEnd is null ? "[mariadbd]" + newLine : "";
-            edits.Add(new(path, at, at, lead + group + string.Concat(added.Select(l => l + newLine))));
-        }
+            edits.Add(Added(c, files, added));
         var would = new Overlay(files);
         would.Add(TextEdits.Apply(edits, files.Read));
         var after = Load(would);
@@ -148,6 +143,36 @@ internal sealed partial class MariaDbConnector(InstanceId id, ConnectorSettings 
         }
     }
 
+    /// <summary>Lines at the end of its group.</summary>
+    private static TextEdit Added(MariaDbConfiguration c, IFiles files, IEnumerable<string> lines)
+    {
+        var (path, at) = c.GroupEnd ?? (c.Main, files.Read(c.Main).Length);
+        var text = files.Read(path);
+        var newLine = ByteText.NewLineOf(text);
+        var lead = at == 0 || text[at - 1] == '\n' ? "" : newLine;
+        var group = c.GroupEnd is null ? "[mariadbd]" + newLine : "";
+        return new(path, at, at, lead + group + string.Concat(lines.Select(l => l + newLine)));
+    }
+
+    public ChangeSet PlanRequireTls(string service, IFiles files)
+    {
+        var c = Load(files);
+        var there = c.Find(Required);
+        var edit = there is null
+            ? Added(c, files, [$"{Required} = ON"])
+            : new(there.Path, there.ValueStart, there.ValueEnd, there.Value is null ? " = ON" : "ON");
+        return ChangeSet.RequiringTls(
+            service,
+            TextEdits.Apply([edit], files.Read),
+            [$"{Required} = ON ({there?.Place ?? c.GroupEnd?.Path ?? c.Main}), without a restart."],
+            "Clients that ask for no TLS are refused; the socket counts as safe. Sessions that are open go on as they are."
+        );
+    }
+
+    // It turns clients without TLS away after their password was correct.
+    public string? StillInTheClear() =>
+        Ask(Load(Files), $"select @@{Required}") is (0, "1\n", _) ? null : $"queries go (its {Required} is off)";
+
     public string? UnbindingWarning => Restarts;
 
     private const string Restarts =
@@ -157,7 +182,7 @@ internal sealed partial class MariaDbConnector(InstanceId id, ConnectorSettings 
     {
         if (restarts)
             yield return Restarts;
-        if (!after.IsOn("require_secure_transport"))
+        if (!after.IsOn(Required))
             yield return "Clients may go on without TLS; require_secure_transport = ON ends that when they are ready.";
     }
 
@@ -247,7 +272,7 @@ internal sealed partial class MariaDbConnector(InstanceId id, ConnectorSettings 
             && certificate.Length > 0
         )
         {
-            var flushed = Ask(c, "flush ssl");
+            var flushed = Ask(c, $"set global {Required} = {(c.IsOn(Required) ? 1 : 0)}; flush ssl");
             _complaint = flushed.Code == 0 ? null : flushed.Error.Trim();
             return;
         }

@@ -8,7 +8,7 @@ namespace OrderlyBeacon.Agent.Connectors.Nginx;
 /// <summary>Collects what binding one site changes, and what is said of it.</summary>
 internal sealed class NginxBinding(Site site, IReadOnlyList<Site> sites, UsedFiles files)
 {
-    private const int Https = 443;
+    public const int Https = 443;
     private readonly List<TextEdit> _edits = [];
     private readonly List<string> _steps = [],
         _warnings = [];
@@ -89,8 +89,10 @@ internal sealed class NginxBinding(Site site, IReadOnlyList<Site> sites, UsedFil
         _steps.Add($"{name} of {site.Name} ({NginxPlan.Where(existing ?? block.Place)}) points to the store.");
     }
 
+    private void Insert(ServerBlock block, string[] lines) => _edits.Add(Insertion(block, lines));
+
     /// <summary>Behind the block's last listener, as that is indented; in a block without one, before its end.</summary>
-    private void Insert(ServerBlock block, string[] lines)
+    public static TextEdit Insertion(ServerBlock block, string[] lines)
     {
         var (path, text) = (block.Place.File.Path, block.Place.File.Text);
         var anchor = block
@@ -100,8 +102,7 @@ internal sealed class NginxBinding(Site site, IReadOnlyList<Site> sites, UsedFil
         if (anchor is null)
         {
             var bodyEnd = block.Place.Directive.BodyEnd;
-            _edits.Add(new(path, bodyEnd, bodyEnd, string.Concat(lines.Select(l => " " + l)) + " "));
-            return;
+            return new(path, bodyEnd, bodyEnd, string.Concat(lines.Select(l => " " + l)) + " ");
         }
         var newLine = ByteText.NewLineOf(text);
         var lineStart = text.LastIndexOf('\n', Math.Max(0, anchor.Start - 1)) + 1;
@@ -110,7 +111,7 @@ internal sealed class NginxBinding(Site site, IReadOnlyList<Site> sites, UsedFil
         var lineEnd = text.IndexOf(newLine, anchor.End, StringComparison.Ordinal) is var end && end < 0 ? text.Length : end;
         var isAlone = indent is not null && text[anchor.End..lineEnd].TrimStart() is "" or ['#', ..];
         var at = isAlone ? lineEnd : anchor.End;
-        _edits.Add(new(path, at, at, string.Concat(lines.Select(l => (indent is null ? " " : newLine + indent) + l))));
+        return new(path, at, at, string.Concat(lines.Select(l => (indent is null ? " " : newLine + indent) + l)));
     }
 
     private void ThrowIfUnclear(ServerBlock block)

@@ -53,6 +53,8 @@ internal sealed partial class NginxConnector(InstanceId id, ConnectorSettings se
 
     public ChangeSet PlanBinding(BindChange change, IFiles files) => NginxPlan.Bind(Load(files), change);
 
+    public ChangeSet PlanRequireTls(string service, IFiles files) => NginxPlan.RequireTls(Load(files), service);
+
     public ChangeSet? PlanEarlierRemoval(EarlierBound bound, string service, UsedFiles used, IFiles files) =>
         NginxPlan.Unbind(Load(files), bound, service, used);
 

@@ -71,6 +71,30 @@ internal static class NginxPlan
         }
     }
 
+    /// <summary>Plain listeners send their clients on to the site's TLS listener.</summary>
+    public static ChangeSet RequireTls(NginxConfiguration configuration, string service)
+    {
+        var sites = NginxSites.Find(configuration);
+        var site = Find(sites, service);
+        var ports = site.TlsBlocks.SelectMany(b => b.Listeners).Where(l => l.Tls).Select(l => l.Port).ToList();
+        var port = ports.Contains(NginxBinding.Https) ? NginxBinding.Https : ports[0];
+        var to = $"return 301 https://$host{(port == NginxBinding.Https ? "" : $":{port}")}$request_uri;";
+        var edits = new List<TextEdit>();
+        var steps = new List<string>();
+        foreach (var block in site.Blocks.Where(b => b.Listeners.Any(l => Site.IsReadable(b, l))))
+        {
+            var line = block.Listeners.Any(l => l.Tls) ? $"if ($scheme = http) {{ {to} }}" : to;
+            edits.Add(NginxBinding.Insertion(block, [line]));
+            steps.Add($"{site.Name} ({Where(block.Place)}) sends clients without TLS on to https, port {port}.");
+        }
+        return ChangeSet.RequiringTls(
+            site.Name,
+            Apply(configuration, edits),
+            steps,
+            "Programs that use the site without TLS and do not follow a redirect lose it."
+        );
+    }
+
     private static Site Find(IReadOnlyList<Site> sites, string service) =>
         sites.FirstOrDefault(s => s.Name == service)
         ?? throw new BeaconProblem(

@@ -37,7 +37,8 @@ internal sealed record ServerBlock(
     IReadOnlyList<Placed> Certificates,
     IReadOnlyList<Placed> Keys,
     string? InheritedCertificate,
-    bool RedirectsToTls
+    bool RedirectsToTls,
+    bool SendsPlainToTls
 );
 
 /// <summary>All server blocks that share their first name: one site for people.</summary>
@@ -48,11 +49,19 @@ internal sealed record Site(string Name, IReadOnlyList<ServerBlock> Blocks)
     public IReadOnlyList<EndpointInfo> Endpoints =>
         [
             .. Blocks
-                .SelectMany(b => b.Listeners)
-                .Select(l => new EndpointInfo(l.Reachable, l.Port, l.Tls) { ClearText = !l.Tls })
+                .SelectMany(b => b.Listeners.Select(l => (Block: b, Listener: l)))
+                .Select(p =>
+                    new EndpointInfo(p.Listener.Reachable, p.Listener.Port, p.Listener.Tls).ReadsIf(
+                        IsReadable(p.Block, p.Listener),
+                        Exposed.Pages
+                    )
+                )
                 .Distinct()
                 .OrderByDescending(e => e.Tls),
         ];
+
+    public static bool IsReadable(ServerBlock block, Listener listener) => !listener.Tls && !block.RedirectsToTls && !block.SendsPlainToTls;
+
     public string? CertificateFile =>
         TlsBlocks
             .Select(b => b.Certificates.FirstOrDefault()?.Directive.Args.FirstOrDefault() ?? b.InheritedCertificate)
@@ -103,9 +112,11 @@ internal static class NginxSites
                 .Where(p => p.Directive.Name == "ssl_certificate")
                 .Select(p => p.Directive.Args.FirstOrDefault())
                 .FirstOrDefault(),
-            inside.Any(p =>
-                p.Directive is { Name: "return", Args: [['3', ..], var to, ..] } && to.StartsWith("https://", StringComparison.Ordinal)
-            )
+            inside.Any(IsRedirect),
+            inside.Any(p => p.Directive is { Name: "if", Args: ["($scheme", "=", "http)"] } && c.Inside(p).Any(IsRedirect))
         );
     }
+
+    private static bool IsRedirect(Placed p) =>
+        p.Directive is { Name: "return", Args: [['3', ..], var to, ..] } && to.StartsWith("https://", StringComparison.Ordinal);
 }

@@ -12,7 +12,15 @@ internal sealed record MainSetting(string Name, string Value, int ValueStart, in
 /// <param name="Place">What it listens on: <c>smtp</c>, <c>587</c>, <c>127.0.0.1:2525</c>.</param>
 /// <param name="Type"><c>inet</c>, <c>unix</c> …</param>
 /// <param name="Overrides">Its <c>-o</c> options.</param>
-internal sealed record MasterService(string Place, string Type, string Command, IReadOnlyDictionary<string, string> Overrides, int Line);
+/// <param name="End">Index behind the last of its lines.</param>
+internal sealed record MasterService(
+    string Place,
+    string Type,
+    string Command,
+    IReadOnlyDictionary<string, string> Overrides,
+    int Line,
+    int End
+);
 
 /// <summary>Postfix's two files, taken apart (postconf(5), master(5)).</summary>
 internal sealed class PostfixConfiguration
@@ -110,7 +118,7 @@ internal sealed class PostfixConfiguration
             var words = Words(content, line.Line);
             if (words.Count < 8)
                 throw Broken(MasterPath, line.Line, "a service has fewer than eight fields");
-            services.Add(new(words[0], words[1], words[7], Overrides(words.Skip(8)), line.Line));
+            services.Add(new(words[0], words[1], words[7], Overrides(words.Skip(8)), line.Line, line.End));
         }
         return services;
     }

@@ -10,6 +10,7 @@ internal sealed class PostfixConnector(InstanceId id, ConnectorSettings settings
 {
     private const string ChainFiles = "smtpd_tls_chain_files",
         Level = "smtpd_tls_security_level",
+        LoginsByTls = "smtpd_tls_auth_only",
         Master = "master",
         Smtpd = "smtpd";
 
@@ -45,6 +46,8 @@ internal sealed class PostfixConnector(InstanceId id, ConnectorSettings settings
         "fatal: open",
         "fatal: bad",
     ];
+    private const int ServersPort = 25;
+
     private static readonly TimeSpan OldServersGo = TimeSpan.FromSeconds(3),
         KnockPatience = TimeSpan.FromMilliseconds(300);
 
@@ -112,12 +115,16 @@ internal sealed class PostfixConnector(InstanceId id, ConnectorSettings settings
             return null;
         var isWrapped = IsWrapped(c, s);
         var address = host.Length > 0 ? host : AddressOf(c.Value("inet_interfaces") ?? "all");
-        return new(address, number, isWrapped || LevelOf(c, s) != "none")
+        return new EndpointInfo(address, number, isWrapped || LevelOf(c, s) != "none")
         {
             Protocol = isWrapped ? ProbeProtocol.Tls : ProbeProtocol.Smtp,
-            ClearText = !isWrapped && LevelOf(c, s) is not ("encrypt" or "fingerprint"),
-        };
+        }.ReadsIf(!isWrapped && !IsRequired(c, s), TakesLogins(c, s) ? Exposed.MailAndLogins : Exposed.Mail);
     }
+
+    private static bool IsRequired(PostfixConfiguration c, MasterService s) => LevelOf(c, s) is "encrypt" or "fingerprint";
+
+    private static bool TakesLogins(PostfixConfiguration c, MasterService s) =>
+        c.Value("smtpd_sasl_auth_enable", s) == "yes" && c.Value(LoginsByTls, s) != "yes";
 
     private static string AddressOf(string interfaces) =>
         interfaces.Split([',', ' '], StringSplitOptions.RemoveEmptyEntries).FirstOrDefault()
@@ -167,6 +174,64 @@ internal sealed class PostfixConnector(InstanceId id, ConnectorSettings settings
         {
             NamesAreAssumed = settings.Names is null && c.Value("myhostname") is not { Length: > 0 },
         };
+    }
+
+    /// <summary>
+    /// Ports that people send from demand TLS. Port 25 is for other mail servers, which a server must not turn away (RFC 3207, section 4): nobody logs in there without TLS.
+    /// </summary>
+    public ChangeSet PlanRequireTls(string service, IFiles files)
+    {
+        var c = PostfixConfiguration.Load(settings.Config, files);
+        var readable = Servers(c).Where(s => EndpointOf(c, s)?.ClearText == true).ToList();
+        var forPeople = readable.Where(s => EndpointOf(c, s)!.Port != ServersPort).ToList();
+        var forServers = readable.Except(forPeople).Where(s => TakesLogins(c, s)).ToList();
+        var edits = new List<TextEdit>();
+        var steps = new List<string>();
+        // Where all ports are people's, one setting says it for all.
+        var atOnce = Servers(c).All(s => EndpointOf(c, s)?.Port != ServersPort) && forPeople.All(s => !s.Overrides.ContainsKey(Level));
+        if (atOnce && forPeople.Count > 0)
+        {
+            Set(c, Level, "encrypt", edits);
+            steps.Add($"{Level} = encrypt: every port demands TLS.");
+        }
+        else
+            foreach (var s in forPeople)
+                Override(c, s, Level, "encrypt", edits, steps);
+        foreach (var s in forServers)
+            Override(c, s, LoginsByTls, "yes", edits, steps);
+        if (edits.Count == 0)
+            throw Unsupported(
+                "What goes without TLS here is mail from other servers at port 25, which must not be turned away (RFC 3207, section 4).",
+                "Nothing to do: no passwords go over it."
+            );
+        return ChangeSet.RequiringTls(
+            service,
+            TextEdits.Apply(edits, files.Read),
+            steps,
+            [
+                "Clients that have no TLS switched on cannot send any more.",
+                .. readable.Count > forPeople.Count
+                    ? new[] { "Other mail servers may deliver to port 25 without TLS still: turning them away would lose mail." }
+                    : [],
+            ]
+        );
+    }
+
+    private static void Override(
+        PostfixConfiguration c,
+        MasterService s,
+        string name,
+        string value,
+        List<TextEdit> edits,
+        List<string> steps
+    )
+    {
+        var end = s.End;
+        while (end > 0 && c.MasterText[end - 1] == '\r')
+            end--;
+        // The last option of a name counts.
+        edits.Add(new(c.MasterPath, end, end, $"{ByteText.NewLineOf(c.MasterText)}  -o {name}={value}"));
+        steps.Add($"The service {s.Place} ({c.MasterPath}:{s.Line}) gets {name}={value}.");
     }
 
     private static void ThrowIfUnclear(PostfixConfiguration c)

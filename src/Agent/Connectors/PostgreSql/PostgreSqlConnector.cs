@@ -51,7 +51,7 @@ internal sealed partial class PostgreSqlConnector(InstanceId id, ConnectorSettin
             Id.Kind,
             Id.Name,
             settings.Names ?? [settings.Host],
-            [.. Endpoints(c).Select(e => e with { ClearText = !c.IsOn(Tls) || LetsClearTextIn(c, files) })],
+            [.. Endpoints(c).Select(e => e.ReadsIf(!c.IsOn(Tls) || LetsClearTextIn(c, files), Exposed.Queries))],
             [c.Find(Certificate) is { } s ? $"{s.Path}:{s.Line}" : c.Main],
             c.IsOn(Tls) ? ByteText.Show(Path.Combine(c.DataFolder, c.Value(Certificate) ?? "server.crt")) : null,
             null,
@@ -74,16 +74,57 @@ internal sealed partial class PostgreSqlConnector(InstanceId id, ConnectorSettin
         ];
     }
 
+    private static string RulesOf(PostgreSqlConfiguration c) => Path.Combine(c.DataFolder, c.Value("hba_file") ?? "pg_hba.conf");
+
+    private static bool LetsClearTextIn(PostgreSqlConfiguration c, IFiles files) => ClearTextRules(c, files).Any();
+
+    private static readonly WordRules RuleWords = new("PostgreSQL", CommentsAnywhere: true, Escapes: false);
+
     // pg_hba.conf: host lets both in, hostssl TLS alone.
-    private static bool LetsClearTextIn(PostgreSqlConfiguration c, IFiles files)
+    private static IEnumerable<WordLine> ClearTextRules(PostgreSqlConfiguration c, IFiles files) =>
+        ConfigurationWords
+            .Read(RulesOf(c), files.Find(RulesOf(c)) ?? "", RuleWords)
+            .Where(l =>
+                l.Name is "host" or "hostnossl" or "hostnogssenc" && l.Words.Count > 3 && l.Words[^1].Value != "reject" || IsInclude(l)
+            );
+
+    // Since version 16 rules may stand in other files.
+    private static bool IsInclude(WordLine l) => l.Name is "include" or "include_if_exists" or "include_dir";
+
+    public ChangeSet PlanRequireTls(string service, IFiles files)
     {
-        var path = Path.Combine(c.DataFolder, c.Value("hba_file") ?? "pg_hba.conf");
-        return files
-                .Find(path)
-                ?.Split('\n')
-                .Select(l => l.Split((char[]?)null, StringSplitOptions.RemoveEmptyEntries))
-                .Any(f => f.Length > 3 && f[0] is "host" or "hostnossl" && f[^1] != "reject")
-            ?? false;
+        var c = Load(files);
+        var rules = ClearTextRules(c, files).ToList();
+        if (rules.Find(IsInclude) is { } other)
+            throw new BeaconProblem(
+                ProblemCode.ConfigurationUnsupported,
+                $"Rules for clients stand in other files too ({other.Place}), which are not changed.",
+                "Write hostssl instead of host there and here by hand."
+            );
+        if (rules.Find(r => r.Name == "hostnossl") is { } without)
+            throw new BeaconProblem(
+                ProblemCode.ConfigurationUnsupported,
+                $"A rule lets clients in without TLS alone ({without.Place}): who would be let in with it is not clear.",
+                "Write it as hostssl, or take it out; then order it again."
+            );
+        return ChangeSet.RequiringTls(
+            service,
+            TextEdits.Apply(rules.Select(r => WithTls(r, files.Read(r.Path))), files.Read),
+            [.. rules.Select(r => $"{r.Words[0].Value} becomes hostssl ({r.Place}).")],
+            "Clients that ask for no TLS are refused, also those of this host that do not use the socket. Sessions that are open go on as they are."
+        );
+    }
+
+    /// <summary>Columns stay where they are when the blanks behind the word have room.</summary>
+    private static TextEdit WithTls(WordLine rule, string text)
+    {
+        const string Tls = "hostssl";
+        var word = rule.Words[0];
+        var gap = rule.Words[1].Start - word.End;
+        var spare = Math.Clamp(Math.Min(Tls.Length - word.Value.Length, gap - 1), 0, gap);
+        return text[word.End..(word.End + spare)].All(ch => ch == ' ')
+            ? new(rule.Path, word.Start, word.End + spare, Tls)
+            : new(rule.Path, word.Start, word.End, Tls);
     }
 
     public ChangeSet PlanBinding(BindChange change, IFiles files)

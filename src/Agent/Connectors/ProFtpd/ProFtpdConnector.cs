@@ -71,12 +71,10 @@ internal sealed partial class ProFtpdConnector(InstanceId id, ConnectorSettings 
             ? []
             :
             [
-                new(c.Value("defaultaddress") ?? "127.0.0.1", port, tls)
+                new EndpointInfo(c.Value("defaultaddress") ?? "127.0.0.1", port, tls)
                 {
                     Protocol = isImplicit && tls ? ProbeProtocol.Tls : ProbeProtocol.Ftp,
-                    ClearText =
-                        !tls || !isImplicit && c.Value("tlsrequired")?.ToLowerInvariant() is not ("on" or "auth+data" or "ctrl+data"),
-                },
+                }.ReadsIf(!tls || !isImplicit && !IsRequired(c), Exposed.FilesAndLogins),
             ];
     }
 
@@ -133,6 +131,25 @@ internal sealed partial class ProFtpdConnector(InstanceId id, ConnectorSettings 
                 steps.Add($"{name} is added to {c.Main}.");
             }
         }
+    }
+
+    private static bool IsRequired(ProFtpdConfiguration c) =>
+        c.Value("tlsrequired")?.ToLowerInvariant() is "on" or "auth+data" or "ctrl+data";
+
+    public ChangeSet PlanRequireTls(string service, IFiles files)
+    {
+        var c = Load(files);
+        ThrowIfUnclear(c);
+        var there = c.Find("tlsrequired");
+        var edit = there is null
+            ? TextEdits.Append(files, c.Main, ["TLSRequired on"])
+            : new(there.Path, there.Words[1].Start, there.Words[1].End, "on");
+        return ChangeSet.RequiringTls(
+            service,
+            TextEdits.Apply([edit], files.Read),
+            [$"TLSRequired on ({there?.Place ?? c.Main}): for logins and for files."],
+            "Clients that have no TLS switched on cannot log in any more."
+        );
     }
 
     private static void ThrowIfUnclear(ProFtpdConfiguration c)

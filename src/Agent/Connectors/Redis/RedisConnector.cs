@@ -16,6 +16,7 @@ internal sealed class RedisConnector(InstanceId id, ConnectorSettings settings) 
     private const string Program = "redis-server",
         Certificate = "tls-cert-file",
         Key = "tls-key-file",
+        Port = "port",
         TlsPort = "tls-port",
         ClientCertificates = "tls-auth-clients",
         NoSuchSetting = "beacon-end-of-check";
@@ -59,11 +60,18 @@ internal sealed class RedisConnector(InstanceId id, ConnectorSettings settings) 
 
     private static IReadOnlyList<EndpointInfo> Endpoints(RedisConfiguration c)
     {
-        var (plain, tls) = (c.Number("port", UsualPort), c.Number(TlsPort, 0));
+        var (plain, tls) = (c.Number(Port, UsualPort), c.Number(TlsPort, 0));
         return
         [
             .. c
-                .Addresses.SelectMany<string, EndpointInfo>(a => [new(a, tls, true), new(a, plain, false) { ClearText = true }])
+                .Addresses.SelectMany<string, EndpointInfo>(a =>
+                    [
+                        new EndpointInfo(a, tls, true).Reads(Exposed.Nothing),
+                        new EndpointInfo(a, plain, false).Reads(
+                            c.Value("requirepass") is null ? Exposed.Queries : Exposed.QueriesAndLogins
+                        ),
+                    ]
+                )
                 .Where(e => e.Port > 0)
                 .OrderByDescending(e => e.Tls),
         ];
@@ -123,6 +131,21 @@ internal sealed class RedisConnector(InstanceId id, ConnectorSettings settings) 
                 steps.Add($"{setting} ({there.Place}) points to the store.");
             }
         }
+    }
+
+    public ChangeSet PlanRequireTls(string service, IFiles files)
+    {
+        var c = Load(files);
+        var there = c.Find(Port);
+        var edit = there is { Words.Count: > 1 }
+            ? new(there.Path, there.Words[1].Start, there.Words[1].End, "0")
+            : TextEdits.Append(files, c.Main, [$"{Port} 0"]);
+        return ChangeSet.RequiringTls(
+            service,
+            TextEdits.Apply([edit], files.Read),
+            [$"{Port} 0 ({there?.Place ?? c.Main}): the port without TLS is closed."],
+            $"Programs that use port {c.Number(Port, UsualPort)} lose the server; replicas and sentinels too."
+        );
     }
 
     /// <summary>It has no test of its own and reads its lines from above: what it says of a last line that no version knows shows that it took all before.</summary>
@@ -193,7 +216,7 @@ internal sealed class RedisConnector(InstanceId id, ConnectorSettings settings) 
         {
             using var line = Open(c);
             var (isError, text) = line.Ask(command);
-            _complaint = isError ? text : null;
+            _complaint = isError ? text : TakeUpPort(line, c.Number(Port, UsualPort).ToString());
         }
         catch (IOException e)
         {
@@ -206,13 +229,13 @@ internal sealed class RedisConnector(InstanceId id, ConnectorSettings settings) 
         }
     }
 
+    /// <summary>Only where it is another one: versions before 7 cannot change it while they run.</summary>
+    private static string? TakeUpPort(RedisLine line, string port) =>
+        line.Setting(Port) != port && line.Ask("CONFIG", "SET", Port, port) is (true, var refused) ? refused : null;
+
     private static RedisLine Open(RedisConfiguration c)
     {
-        var plain = c.Number("port", UsualPort);
-        var line =
-            c.Value("unixsocket") is { } socket ? RedisLine.Open(Socket(socket), tls: false)
-            : plain > 0 ? RedisLine.Open(End(plain), tls: false)
-            : RedisLine.Open(End(c.Number(TlsPort, 0)), tls: true);
+        var line = Connected(c);
         // Read from its own file each time, and kept nowhere.
         if (c.Value("requirepass") is { Length: > 0 } password && line.Ask("AUTH", password) is (true, var refused))
         {
@@ -224,6 +247,24 @@ internal sealed class RedisConnector(InstanceId id, ConnectorSettings settings) 
             );
         }
         return line;
+    }
+
+    /// <summary>By the first that it answers at: what stands in the file may not be taken up yet.</summary>
+    private static RedisLine Connected(RedisConfiguration c)
+    {
+        var (plain, tls) = (c.Number(Port, UsualPort), c.Number(TlsPort, 0));
+        if (c.Value("unixsocket") is { } socket)
+            return RedisLine.Open(Socket(socket), tls: false);
+        if (plain == 0)
+            return RedisLine.Open(End(tls), tls: true);
+        try
+        {
+            return RedisLine.Open(End(plain), tls: false);
+        }
+        catch (IOException) when (tls > 0)
+        {
+            return RedisLine.Open(End(tls), tls: true);
+        }
 
         IPEndPoint End(int port) =>
             IPAddress.TryParse(c.Addresses[0], out var address) && port is > 0 and <= IPEndPoint.MaxPort

@@ -63,6 +63,17 @@ internal sealed class RedisLine : IDisposable
         void Write(string text) => message.Write(Encoding.ASCII.GetBytes(text));
     }
 
+    /// <summary>A setting that it runs with: an array of its name and its value, each behind a line with its length.</summary>
+    /// <exception cref="IOException">The connection ended, or it does not say.</exception>
+    public string Setting(string name)
+    {
+        if (Ask("CONFIG", "GET", name) is not (false, "2"))
+            throw new IOException($"it does not say its setting {name}");
+        for (var i = 0; i < 3; i++)
+            Line();
+        return Line();
+    }
+
     private string Line()
     {
         var line = new StringBuilder();

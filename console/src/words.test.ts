@@ -1,5 +1,5 @@
 import { expect, test } from 'vitest';
-import { distance, when } from './words';
+import { distance, read, when } from './words';
 
 const now = Date.parse('2026-11-25T12:00:00Z');
 
@@ -11,6 +11,12 @@ test.each([
   ['2034-11-25T12:00:00Z', '25 Nov 2034 · in 8 years'],
 ])('%s is told as %s', (iso, text) => {
   expect(when(iso, now)).toBe(text);
+});
+
+test('what is read is a list in words', () => {
+  expect(read(['logins', 'mail'])).toBe('logins and mail');
+  expect(read(['unknown'])).toBe('something');
+  expect(read(null)).toBe('traffic');
 });
 
 test('nothing is a dash', () => {

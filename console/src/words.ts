@@ -45,3 +45,10 @@ export const shortHost = (name: string): string => name.split('.')[0] ?? name;
 /** As people call an issuer or a subject; the whole name belongs into a title. */
 export const commonName = (name: string | null): string =>
   /(?:^|,)CN=((?:\\.|[^,])+)/.exec(name ?? '')?.[1] ?? name ?? '';
+
+/** What a listener on the wire reads: "logins and mail". */
+export function read(what: unknown[] | null | undefined): string {
+  const words = (what ?? []).map((w) => (w === 'unknown' ? 'something' : String(w)));
+  if (words.length === 0) return 'traffic';
+  return words.length === 1 ? (words[0] ?? '') : `${words.slice(0, -1).join(', ')} and ${words.at(-1) ?? ''}`;
+}

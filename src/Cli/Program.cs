@@ -19,7 +19,7 @@ internal static class Program
     internal static readonly Group[] Groups =
     [
         new(["status", "lookahead", "look"], TodayCommands.All),
-        new(["host", "service", "bind", "unbind"], HostCommands.All),
+        new(["host", "service", "bind", "unbind", "require-tls"], HostCommands.All),
         new(["request"], RequestCommands.All),
         new(["profile"], ProfileCommands.All),
         new(["directory"], DirectoryCommands.All),

@@ -49,6 +49,7 @@ namespace OrderlyBeacon.Contracts;
 [JsonSerializable(typeof(List<CertificateInfo>))]
 [JsonSerializable(typeof(List<StoreEntryInfo>))]
 [JsonSerializable(typeof(BindWish))]
+[JsonSerializable(typeof(TlsWish))]
 [JsonSerializable(typeof(List<ProfileInfo>))]
 [JsonSerializable(typeof(ProfileDefinition))]
 [JsonSerializable(typeof(ProfileDetail))]

@@ -22,6 +22,12 @@ public sealed record ServiceInfo(
         init;
     }
 
+    /// <summary>It can be used without TLS at one of its endpoints at least.</summary>
+    public bool ClearText { get; init; }
+
+    /// <summary>Its use without TLS was ended from here, and can be allowed again.</summary>
+    public bool RequiresTls { get; init; }
+
     /// <summary>What the caller may not do with it.</summary>
     public IReadOnlyList<Denied> Denied { get; init; } = [];
 }
@@ -36,6 +42,9 @@ public sealed record BindingInfo(
     string? Message,
     DateTimeOffset? SeenAt
 );
+
+/// <param name="Required">Whether TLS shall be required; else clear text shall be allowed again, where it was ended from here.</param>
+public sealed record TlsWish(bool Required);
 
 /// <param name="Certificate">Null only in a plan: what unbinding would change.</param>
 public sealed record BindWish(string? Certificate, int? Port)

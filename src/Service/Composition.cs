@@ -153,6 +153,7 @@ internal static class Composition
         typeof(ServiceQueries),
         typeof(Hosts.HostQueries),
         typeof(BindService),
+        typeof(TlsDemands),
         typeof(CertificateQueries),
         typeof(CertificateList),
         typeof(RevokeEdition),

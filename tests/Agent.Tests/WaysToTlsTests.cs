@@ -91,7 +91,7 @@ public sealed class WaysToTlsTests : IDisposable
     [InlineData(ProbeProtocol.Ldap, "", Ldap + "\x34\x04\x00\x04\x00", LookOutcome.HandshakeFailed, "result code 52")]
     [InlineData(ProbeProtocol.Ldap, "", Ldap + "\x02\x04\x00\x04\x00", LookOutcome.PlainOnly, "result code 2")]
     [InlineData(ProbeProtocol.Ldap, "", "\x30\x84\x7f\xff\xff\xff", LookOutcome.HandshakeFailed, "too long")]
-    [InlineData(ProbeProtocol.Ldap, "", "\x30\x03\x02\x01\x01", LookOutcome.HandshakeFailed, "no answer to StartTLS")]
+    [InlineData(ProbeProtocol.Ldap, "", "\x30\x03\x02\x01\x01", LookOutcome.HandshakeFailed, "no answer to the request")]
     [InlineData(ProbeProtocol.Ldap, "", "HTTP/1.1 400\r\n\r\n", LookOutcome.HandshakeFailed, "no LDAP message")]
     [InlineData(ProbeProtocol.Mysql, "\x05\x00\x00\x00\xff\x15\x04no", "", LookOutcome.HandshakeFailed, "no")]
     [InlineData(ProbeProtocol.Mysql, "\xff\xff\xff\x00", "", LookOutcome.HandshakeFailed, "no greeting")]

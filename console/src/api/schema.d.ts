@@ -450,6 +450,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/services/{host}/{service}/tls-required/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description For administrators, requesters, and members of a group that holds a zone. */
+        post: operations["planTls"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/services/{host}/{service}/tls-required": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description For administrators, requesters, and members of a group that holds a zone. */
+        put: operations["requireTls"];
+        post?: never;
+        /** @description For administrators, requesters, and members of a group that holds a zone. */
+        delete: operations["allowClearText"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/hosts/{host}/store/import": {
         parameters: {
             query?: never;
@@ -1882,6 +1917,8 @@ export interface components {
             protocol?: components["schemas"]["ProbeProtocol"];
             /** @description Whether clients can use it without TLS; null from agents that do not say. */
             clearText?: null | boolean;
+            /** @description What is read on the wire of clients that use it so; empty when nothing is; null from agents that do not say. */
+            readable?: null | unknown[];
         };
         /**
          * @description The form in which an entry is given out.
@@ -1931,6 +1968,8 @@ export interface components {
             looks: components["schemas"]["LookReport"][];
             /** @description Its configuration does not say what clients call it: the names are its certificate's, or its host's. */
             namesAreAssumed?: boolean;
+            /** @description Its agent has ended its use without TLS, and knows what was there before. */
+            requiresTls?: boolean;
         };
         GenerationInfo: {
             /** Format: int32 */
@@ -2339,6 +2378,7 @@ export interface components {
             store?: null | components["schemas"]["StoreOrder"];
             /** @description The device that it is about, by its full name; null for the agent's own host. */
             device?: null | string;
+            of?: null | components["schemas"]["OrderKind"];
             /** @description Of OrderKind.KeepDevice: a DeviceAccess, sealed to this agent, Base64. */
             sealed?: null | string;
         };
@@ -2384,7 +2424,7 @@ export interface components {
          * @description What an agent can be ordered to do.
          * @enum {string}
          */
-        OrderKind: "obtain" | "bind" | "unbind" | "plan" | "look" | "meet" | "prepare" | "complete" | "keep-device" | "store" | "unknown";
+        OrderKind: "obtain" | "bind" | "unbind" | "plan" | "look" | "meet" | "prepare" | "complete" | "keep-device" | "store" | "require-tls" | "allow-clear-text" | "preview" | "unknown";
         OrderList: {
             orders: components["schemas"]["Order"][];
         };
@@ -2768,6 +2808,10 @@ export interface components {
             problem: null | components["schemas"]["ProblemInfo"];
             /** @description Whose the host is: who may order work on it. */
             owner?: string;
+            /** @description It can be used without TLS at one of its endpoints at least. */
+            clearText?: boolean;
+            /** @description Its use without TLS was ended from here, and can be allowed again. */
+            requiresTls?: boolean;
             /** @description What the caller may not do with it. */
             denied?: components["schemas"]["Denied"][];
         };
@@ -2883,6 +2927,10 @@ export interface components {
         TicketSignIn: {
             /** @description `cookie` for the console or `token` for programs. */
             kind: string;
+        };
+        TlsWish: {
+            /** @description Whether TLS shall be required; else clear text shall be allowed again, where it was ended from here. */
+            required: boolean;
         };
         Today: {
             /** Format: date-time */
@@ -3617,6 +3665,79 @@ export interface operations {
         };
     };
     unbindService: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: string;
+                service: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OrderAccepted"];
+                };
+            };
+        };
+    };
+    planTls: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: string;
+                service: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TlsWish"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OrderInfo"];
+                };
+            };
+        };
+    };
+    requireTls: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: string;
+                service: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OrderAccepted"];
+                };
+            };
+        };
+    };
+    allowClearText: {
         parameters: {
             query?: never;
             header?: never;

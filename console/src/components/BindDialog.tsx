@@ -7,6 +7,7 @@ import { LeaveOut } from './LeaveOut';
 import { unsaid } from './unsaid';
 import { useOnceKey } from './useOnceKey';
 import { OrderProgress } from './OrderProgress';
+import { PlanView } from './PlanView';
 import { shellWord, shortHost } from '../words';
 
 /** What a dialog is about: putting a certificate into a service, or taking it out again. */
@@ -87,8 +88,6 @@ function best(ready: CertificateInfo[], s: ServiceInfo): CertificateInfo | undef
   return ready.find((c) => s.names.some((n) => c.names.includes(n))) ?? ready[0];
 }
 
-const lineKind = (line: string) => ({ '+': 'added', '-': 'removed' })[line.slice(0, 1)];
-
 function Change({
   service: s,
   certificate,
@@ -162,37 +161,9 @@ function Change({
         </div>
       )}
       {change && (
-        <>
-          {change.warnings.map((w) => (
-            <div key={w} role="note">
-              ◆ {w}
-            </div>
-          ))}
-          <ul style={{ margin: 0, paddingLeft: 18 }}>
-            {change.steps.map((x) => (
-              <li key={x}>{x}</li>
-            ))}
-          </ul>
-          {change.changes.map((c) => (
-            <section key={c.path} className="scroll">
-              <Text size="sm" fw={600}>
-                {c.path}
-              </Text>
-              <pre className="mono diff">
-                {c.diff
-                  .trimEnd()
-                  .split('\n')
-                  .map((line, i) => (
-                    <div key={i} className={lineKind(line)}>
-                      {line || ' '}
-                    </div>
-                  ))}
-              </pre>
-            </section>
-          ))}
+        <PlanView plan={change}>
           <LeaveOut uncovered={change.uncovered ?? []} said={leaveOut} say={setLeaveOut} />
-          {change.changes.length === 0 && <Text size="sm">No file of the server changes.</Text>}
-        </>
+        </PlanView>
       )}
       <CommandLine command={command} />
       {go.error && <Failure error={go.error} />}

@@ -7,7 +7,8 @@ import { LookNow } from './LookNow';
 import { Offered } from './Offered';
 import { isDenied, useDenied } from './session';
 import { State } from './State';
-import { shortHost, when } from '../words';
+import { TlsDialog } from './TlsDialog';
+import { read, shortHost, when } from '../words';
 
 export function ServiceTable({
   services,
@@ -19,6 +20,7 @@ export function ServiceTable({
   withHost?: boolean;
 }) {
   const [binding, setBinding] = useState<Binding | null>(null);
+  const [demanding, setDemanding] = useState<ServiceInfo | null>(null);
   const [looking, setLooking] = useState<ServiceInfo | null>(null);
   const denied = useDenied();
   if (services.length === 0) return <Text size="sm">No service was found there yet.</Text>;
@@ -29,6 +31,14 @@ export function ServiceTable({
           binding={binding}
           close={() => {
             setBinding(null);
+          }}
+        />
+      )}
+      {demanding && (
+        <TlsDialog
+          service={demanding}
+          close={() => {
+            setDemanding(null);
           }}
         />
       )}
@@ -121,6 +131,20 @@ export function ServiceTable({
                       </Button>
                     )}
                   </Offered>
+                  {canDemand(s) && (
+                    <Offered operation={s.requiresTls ? 'allowClearText' : 'requireTls'} denied={s.denied}>
+                      <Button
+                        size="compact-xs"
+                        variant="default"
+                        aria-label={`${s.requiresTls ? 'Allow clear text' : 'Require TLS'}: ${s.name}`}
+                        onClick={() => {
+                          setDemanding(s);
+                        }}
+                      >
+                        {s.requiresTls ? 'Allow clear text' : 'Require TLS'}
+                      </Button>
+                    </Offered>
+                  )}
                   {!isDenied('bindService', denied) && <NotYours service={s} />}
                 </Group>
               </td>
@@ -131,6 +155,12 @@ export function ServiceTable({
       </table>
     </>
   );
+}
+
+/** TLS can be required of what has it and can be used without; and what was required from here can be taken back. */
+function canDemand(s: ServiceInfo): boolean {
+  if (s.requiresTls) return true;
+  return s.clearText === true && s.endpoints.some((e) => e.tls);
 }
 
 /** Whose the host is, where it is somebody else's. */
@@ -156,11 +186,15 @@ const ways: Record<string, string> = {
   imap: 'IMAP, STARTTLS',
   pop3: 'POP3, STLS',
   postgresql: 'PostgreSQL, TLS',
+  ftp: 'FTP, AUTH TLS',
+  ldap: 'LDAP, StartTLS',
+  mysql: 'MariaDB, TLS',
+  xmpp: 'XMPP, STARTTLS',
 };
 
 /** How clients come to TLS at an endpoint, and whether they can do without. */
 function wayIn(e: ServiceInfo['endpoints'][number]): string {
-  if (!e.tls) return 'plain';
+  if (!e.tls) return e.clearText === false ? 'sends on to TLS' : 'plain';
   const way = ways[e.protocol ?? 'tls'] ?? 'TLS';
-  return e.clearText ? `${way} or clear text` : way;
+  return e.clearText ? `${way} · ${read(e.readable)} readable` : way;
 }

@@ -93,6 +93,17 @@ internal readonly record struct ReadInstead(string Path, string From)
     public string In(string text) => text.Replace(ByteText.From(Path), ByteText.From(From), StringComparison.Ordinal);
 }
 
+/// <summary>Settings that a server keeps in itself: read as if they were a file, and changed by asking it.</summary>
+internal interface ISettings
+{
+    /// <summary>Whether what is read at a path is such settings.</summary>
+    bool Keeps(string path);
+
+    /// <summary>Makes them what the text says. Nothing is asked where they are so already.</summary>
+    /// <exception cref="BeaconProblem">The server refuses, or cannot be asked; nothing was changed.</exception>
+    void Write(string path, string text);
+}
+
 /// <summary>
 /// One real server. A caller plans on a view of the files, has the server test what would be, writes the edits itself (through Swap), and asks to take them up. What we put in
 /// is taken out again by Swap, from its memory of the files: a connector has no part in that.
@@ -109,6 +120,9 @@ internal interface IConnector
 
     /// <summary>The machine's files as this server may read them.</summary>
     IFiles Files { get; }
+
+    /// <summary>Null for servers that are configured by files alone.</summary>
+    ISettings? Settings => null;
 
     /// <summary>Services with their names, endpoints, places and certificate in use. Never throws for what stands in the files.</summary>
     Discovery Discover(IFiles files);
@@ -132,7 +146,7 @@ internal interface IConnector
     string? StillInTheClear() => null;
 
     /// <summary>What people have to know before a binding is taken out; null when clients do not notice it.</summary>
-    string? UnbindingWarning => null;
+    string? UnbindingWarning(ChangeSet removal) => null;
 
     /// <summary>Takes out a binding of an agent before 0.2, of which no files were kept; null when this connector did not exist then.</summary>
     ChangeSet? PlanEarlierRemoval(EarlierBound bound, string service, UsedFiles used, IFiles files) => null;

@@ -42,6 +42,7 @@ internal static class KnownServers
         new("haproxy", "an HAProxy's configuration file", () => Those("/etc/haproxy/haproxy.cfg"), _ => "/usr/sbin/haproxy"),
         new("proftpd", "a ProFTPD's main configuration file", () => Those("/etc/proftpd/proftpd.conf"), _ => "/usr/sbin/proftpd"),
         new("redis", "a Redis's configuration file", () => Those("/etc/redis/redis.conf"), _ => "/usr/bin/redis-server"),
+        new("slapd", "a slapd's configuration folder", () => Those("/etc/ldap/slapd.d"), _ => "/usr/sbin/slapd"),
         new("mariadb", "a MariaDB's configuration file", () => Those("/etc/mysql/mariadb.cnf"), _ => "/usr/sbin/mariadbd"),
         new("postgresql", "a PostgreSQL cluster's postgresql.conf", ClusterConfigs, ClusterPrograms),
     ];

@@ -34,8 +34,32 @@ internal static class ServiceUnit
                 unit is not null && unit.All(c => char.IsAsciiLetterOrDigit(c) || "@_.:-\\".Contains(c, StringComparison.Ordinal))
             );
 
+    /// <summary>Ends a server and starts it again: by its manager, else by a signal and its own program.</summary>
+    /// <exception cref="BeaconProblem"><see cref="ProblemCode.ServerDied"/>: it does not end, or did not come back.</exception>
+    public static void Restart(int pid, string server, TimeSpan patience, Action start)
+    {
+        if (Of(pid) is { } unit)
+        {
+            Restart(unit);
+            return;
+        }
+        ServerProcess.Signal(pid, ServerProcess.SigTerm, server);
+        var until = DateTime.UtcNow + patience;
+        while (ServerProcess.Living(pid) is not null)
+        {
+            if (DateTime.UtcNow > until)
+                throw new BeaconProblem(
+                    ProblemCode.ServerDied,
+                    $"{server} does not end within {patience.TotalSeconds:0} seconds.",
+                    "See what it is busy with, then try again."
+                );
+            Thread.Sleep(50);
+        }
+        start();
+    }
+
     /// <exception cref="BeaconProblem"><see cref="ProblemCode.ServerDied"/>: it did not come back.</exception>
-    public static void Restart(string unit)
+    private static void Restart(string unit)
     {
         var (code, _, error) = ServerProcess.Run("systemctl", "restart", "--", unit);
         if (code != 0)

@@ -138,11 +138,13 @@ internal static class ClearText
         return answer is ['2' or '3', ..] ? Exposed.FilesAndLogins : Exposed.Nothing;
     }
 
-    /// <summary>A bind without name and password (RFC 4511, section 4.2), which is refused as everything is where TLS is required: confidentialityRequired.</summary>
+    /// <summary>Where TLS is required, everything is refused by one result code: confidentialityRequired (RFC 4511, section 4.1.9).</summary>
     private static async Task<IReadOnlyList<Readable>> Ldap(Stream s, string name, CancellationToken ct)
     {
         const int ConfidentialityRequired = 13;
-        return await LdapWay.AnonymousBindAsync(s, ct) == ConfidentialityRequired ? Exposed.Nothing : Exposed.QueriesAndLogins;
+        if (await LdapWay.BindAsync(s, ct) != ConfidentialityRequired)
+            return Exposed.QueriesAndLogins;
+        return await LdapWay.IsAnsweredAsync(s, ct) ? Exposed.Queries : Exposed.Nothing;
     }
 
     /// <summary>A start message of protocol 3.0: an error of class 28 comes before any password is asked for.</summary>

@@ -192,18 +192,12 @@ internal sealed class LdapWay : IWayToTls
         ExtendedResponse = new(TagClass.Application, 24),
         BindRequest = new(TagClass.Application, 0),
         BindResponse = new(TagClass.Application, 1),
+        SearchRequest = new(TagClass.Application, 3),
         RequestName = new(TagClass.ContextSpecific, 0);
 
     public async Task<Refusal?> GoAsync(Stream stream, string name, CancellationToken ct)
     {
-        var request = new AsnWriter(AsnEncodingRules.BER);
-        using (request.PushSequence())
-        {
-            request.WriteInteger(1);
-            using (request.PushSequence(ExtendedRequest))
-                request.WriteOctetString("1.3.6.1.4.1.1466.20037"u8, RequestName);
-        }
-        await stream.WriteAsync(request.Encode(), ct);
+        await AskAsync(stream, ExtendedRequest, w => w.WriteOctetString("1.3.6.1.4.1.1466.20037"u8, RequestName), ct);
         var (code, words) = Result(await MessageAsync(stream, ct), ExtendedResponse);
         return code == Success
             ? null
@@ -213,22 +207,67 @@ internal sealed class LdapWay : IWayToTls
             );
     }
 
-    /// <summary>The result code of a bind without name and password (RFC 4513, section 5.1.1).</summary>
-    public static async Task<int> AnonymousBindAsync(Stream stream, CancellationToken ct)
+    /// <summary>The result code of a bind (RFC 4511, section 4.2) by a name that many directories have and a password that none has.</summary>
+    public static async Task<int> BindAsync(Stream stream, CancellationToken ct)
     {
-        var request = new AsnWriter(AsnEncodingRules.BER);
-        using (request.PushSequence())
-        {
-            request.WriteInteger(1);
-            using (request.PushSequence(BindRequest))
+        await AskAsync(
+            stream,
+            BindRequest,
+            w =>
             {
-                request.WriteInteger(3);
-                request.WriteOctetString([]);
-                request.WriteOctetString([], new Asn1Tag(TagClass.ContextSpecific, 0));
-            }
-        }
-        await stream.WriteAsync(request.Encode(), ct);
+                w.WriteInteger(3);
+                w.WriteOctetString("cn=config"u8);
+                w.WriteOctetString("beacon"u8, new Asn1Tag(TagClass.ContextSpecific, 0));
+            },
+            ct
+        );
         return Result(await MessageAsync(stream, ct), BindResponse).Code;
+    }
+
+    /// <summary>Whether somebody without a name is told what the directory is (RFC 4512, section 5.1).</summary>
+    public static async Task<bool> IsAnsweredAsync(Stream stream, CancellationToken ct)
+    {
+        const int EntryTag = 4;
+        await AskAsync(
+            stream,
+            SearchRequest,
+            w =>
+            {
+                w.WriteOctetString([]);
+                // The entry itself, no aliases; one at most, within five seconds; whatever it is; its kinds.
+                w.WriteEncodedValue([0x0A, 1, 0]);
+                w.WriteEncodedValue([0x0A, 1, 0]);
+                w.WriteInteger(1);
+                w.WriteInteger(5);
+                w.WriteBoolean(false);
+                w.WriteOctetString("objectClass"u8, new Asn1Tag(TagClass.ContextSpecific, 7));
+                using (w.PushSequence())
+                    w.WriteOctetString("objectClass"u8);
+            },
+            ct
+        );
+        try
+        {
+            var envelope = new AsnReader(await MessageAsync(stream, ct), AsnEncodingRules.BER).ReadSequence();
+            envelope.ReadInteger();
+            return envelope.PeekTag() is { TagClass: TagClass.Application, TagValue: EntryTag };
+        }
+        catch (AsnContentException)
+        {
+            throw new IOException("what it sent is no answer to the request");
+        }
+    }
+
+    private static async Task AskAsync(Stream stream, Asn1Tag request, Action<AsnWriter> content, CancellationToken ct)
+    {
+        var w = new AsnWriter(AsnEncodingRules.BER);
+        using (w.PushSequence())
+        {
+            w.WriteInteger(1);
+            using (w.PushSequence(request))
+                content(w);
+        }
+        await stream.WriteAsync(w.Encode(), ct);
     }
 
     /// <summary>One message and not a byte more: the handshake begins behind it.</summary>

@@ -32,11 +32,8 @@ internal sealed class ServiceChange(SwapJournal journal, TimeProvider clock, Act
 
     public static void Apply(IEnumerable<OwnedEdit> edits)
     {
-        foreach (var (edit, server) in edits)
-            if (edit.After is { } after)
-                AtomicFiles.Replace(edit.Path, ByteText.Bytes(after), server);
-            else
-                File.Delete(edit.Path);
+        foreach (var edit in edits)
+            edit.Apply();
     }
 
     /// <param name="neighbours">What was served before.</param>
@@ -54,7 +51,7 @@ internal sealed class ServiceChange(SwapJournal journal, TimeProvider clock, Act
     )
     {
         Test(instance, plan);
-        var edits = plan.Edits.Select(e => new OwnedEdit(e, instance.Needs.Reader?.User)).ToList();
+        var edits = plan.Edits.Select(e => OwnedEdit.Of(e, instance)).ToList();
         var record = journal.Open(new(order, null, null, null, null, null, null, []) { Instances = [instance.Id.Name] }, edits);
         try
         {

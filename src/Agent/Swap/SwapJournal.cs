@@ -2,6 +2,7 @@ using System.Security.Cryptography;
 using System.Text.Json;
 using OrderlyBeacon.Agent.Connectors;
 using OrderlyBeacon.Agent.Store;
+using OrderlyBeacon.Core;
 
 namespace OrderlyBeacon.Agent.Swap;
 
@@ -12,6 +13,9 @@ internal sealed record SwapFile(string Path, string? Backup, string AfterHash)
 {
     /// <summary>The server's account, when its folder belongs to it.</summary>
     public uint? Server { get; init; }
+
+    /// <summary>The server that keeps it in itself; null for a file.</summary>
+    public string? Keeper { get; init; }
 }
 
 /// <summary>What must be known to undo a swap after a kill. It is on the disk before the first change and goes when the swap is confirmed.</summary>
@@ -35,8 +39,24 @@ internal sealed record SwapRecord(
     public IReadOnlyList<string> Servers => Instances ?? (Connector is null ? [] : [Connector]);
 }
 
-/// <summary>A file edit with the account in whose folder it is made.</summary>
-internal readonly record struct OwnedEdit(FileEdit Edit, uint? Server);
+/// <summary>An edit with whose it is.</summary>
+/// <param name="Server">The account in whose folder it is made.</param>
+/// <param name="Keeper">The server that keeps it in itself; null for a file.</param>
+internal readonly record struct OwnedEdit(FileEdit Edit, uint? Server, IConnector? Keeper = null)
+{
+    public static OwnedEdit Of(FileEdit edit, IConnector instance) =>
+        new(edit, instance.Needs.Reader?.User, instance.Settings?.Keeps(edit.Path) == true ? instance : null);
+
+    public void Apply()
+    {
+        if (Keeper?.Settings is { } settings)
+            settings.Write(Edit.Path, Edit.After ?? "");
+        else if (Edit.After is { } after)
+            AtomicFiles.Replace(Edit.Path, ByteText.Bytes(after), Server);
+        else
+            File.Delete(Edit.Path);
+    }
+}
 
 /// <summary>Records of swaps that are not confirmed: folder <c>swaps/order-N</c> with <c>record.json</c> and the copies.</summary>
 internal sealed class SwapJournal(string state)
@@ -52,12 +72,12 @@ internal sealed class SwapJournal(string state)
         if (Directory.Exists(folder))
             Directory.Delete(folder, recursive: true);
         var files = new List<SwapFile>();
-        foreach (var (edit, server) in edits)
+        foreach (var (edit, server, keeper) in edits)
         {
             var backup = edit.Before is null ? null : $"file-{files.Count}";
             if (backup is not null)
                 AtomicFiles.Write(Path.Combine(folder, backup), ByteText.Bytes(edit.Before!), isPrivate: true);
-            files.Add(new(edit.Path, backup, HashOf(edit.After ?? "")) { Server = server });
+            files.Add(new(edit.Path, backup, HashOf(edit.After ?? "")) { Server = server, Keeper = keeper?.Id.Name });
         }
         var complete = record with { Files = files, OldTarget = record.Link is null ? null : AtomicFiles.LinkTarget(record.Link) };
         AtomicFiles.Write(
@@ -88,11 +108,11 @@ internal sealed class SwapJournal(string state)
     }
 
     /// <summary>Puts files and link back. A file that somebody else changed since is left alone and named.</summary>
-    public IReadOnlyList<string> Restore(SwapRecord record)
+    public IReadOnlyList<string> Restore(SwapRecord record, Func<string, IConnector?> instanceOf)
     {
         var left = new List<string>();
         foreach (var f in record.Files)
-            if (!RestoreFile(record, f))
+            if (f.Keeper is null ? !RestoreFile(record, f) : !RestoreKept(record, f, instanceOf(f.Keeper)))
                 left.Add(f.Path);
         if (record.Link is { } link && AtomicFiles.LinkTarget(link) == record.NewTarget && record.OldTarget != record.NewTarget)
         {
@@ -105,9 +125,28 @@ internal sealed class SwapJournal(string state)
         return left;
     }
 
+    private string? Before(SwapRecord record, SwapFile f) =>
+        f.Backup is null ? null : ByteText.Of(File.ReadAllBytes(Path.Combine(FolderOf(record.Order), f.Backup)));
+
+    /// <exception cref="BeaconProblem">Its server is not looked after any more, or does not let itself be changed.</exception>
+    private bool RestoreKept(SwapRecord record, SwapFile f, IConnector? keeper)
+    {
+        if (keeper?.Settings is not { } settings)
+            throw new BeaconProblem(
+                ProblemCode.NotFound,
+                $"{f.Keeper}, whose settings were changed, is not in agent.json any more.",
+                "Name it there again, so that they can be put back."
+            );
+        var (before, now) = (Before(record, f) ?? "", keeper.Files.Read(f.Path));
+        if (now != before && HashOf(now) != f.AfterHash)
+            return false;
+        settings.Write(f.Path, before);
+        return true;
+    }
+
     private bool RestoreFile(SwapRecord record, SwapFile f)
     {
-        var before = f.Backup is null ? null : ByteText.Of(File.ReadAllBytes(Path.Combine(FolderOf(record.Order), f.Backup)));
+        var before = Before(record, f);
         var now = File.Exists(f.Path) ? ByteText.Of(File.ReadAllBytes(f.Path)) : null;
         if (now == before)
             return true;

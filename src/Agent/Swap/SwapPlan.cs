@@ -24,8 +24,7 @@ internal sealed class SwapPlan
     public IReadOnlyList<IConnector> Instances => [.. _would.Keys];
 
     /// <summary>One edit for each file.</summary>
-    public IReadOnlyList<OwnedEdit> Edits =>
-        [.. _would.SelectMany(w => w.Value.Edits.Select(e => new OwnedEdit(e, w.Key.Needs.Reader?.User)))];
+    public IReadOnlyList<OwnedEdit> Edits => [.. _would.SelectMany(w => w.Value.Edits.Select(e => OwnedEdit.Of(e, w.Key)))];
 
     /// <exception cref="BeaconProblem">A service has a form that is not changed, or two servers read one file that would change.</exception>
     public static SwapPlan Of(CertificateStore store, BoundBook bounds, StoreEntry entry, IReadOnlyList<ServiceRef> services, int? port)

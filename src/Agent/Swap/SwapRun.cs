@@ -33,7 +33,7 @@ internal sealed class SwapRun(CertificateStore store, SwapJournal journal, Bound
         var plan = PlanRemoval(service);
         ServiceChange.Test(service.Instance, plan);
         return ServiceChange.Preview(
-            service.Instance.UnbindingWarning is { } w ? plan with { Warnings = [.. plan.Warnings, w] } : plan,
+            service.Instance.UnbindingWarning(plan) is { } w ? plan with { Warnings = [.. plan.Warnings, w] } : plan,
             service.Label
         );
     }

@@ -25,15 +25,17 @@ internal sealed class Undoing(SwapJournal journal, TimeProvider clock, Action<st
         IReadOnlyList<string> left;
         try
         {
-            left = journal.Restore(record);
+            left = journal.Restore(record, name => instances.FirstOrDefault(i => i.Id.Name == name));
         }
         catch (Exception e) when (e is BeaconProblem or IOException or UnauthorizedAccessException)
         {
             // The restore points stay on the disk: they are put back before the next swap, and at the next start.
             return Stuck(
                 problem,
-                $"The files could not be put back: {e.Message}",
-                "Free the disk or correct the permissions; then start the agent again."
+                $"Not everything could be put back: {e.Message}",
+                e is BeaconProblem p
+                    ? $"{p.Cure} Then start the agent again."
+                    : "Free the disk or correct the permissions; then start the agent again."
             );
         }
         var leftovers = new List<Leftover>();
@@ -101,7 +103,7 @@ internal sealed class Undoing(SwapJournal journal, TimeProvider clock, Action<st
         foreach (var record in journal.Unfinished())
         {
             step($"order {record.Order} was cut off; putting everything back");
-            var left = journal.Restore(record);
+            var left = journal.Restore(record, instanceOf);
             var instances = record.Servers.Select(instanceOf).OfType<IConnector>().ToList();
             foreach (var instance in instances)
                 if (Again(instance) is { } leftover)

@@ -11,7 +11,7 @@ internal static class HostCommands
     /// <summary>The most that a page has.</summary>
     internal const string PageSize = "500";
 
-    public static IEnumerable<Command> All() => [Hosts(), Services(), Bind(), Unbind()];
+    public static IEnumerable<Command> All() => [Hosts(), Services(), Bind(), Unbind(), RequireTls()];
 
     private static Command Hosts()
     {
@@ -217,7 +217,7 @@ internal static class HostCommands
         var state = new Option<string?>("--state")
         {
             Description =
-                "Only those in a state: accepted, not-managed, expired, ends-soon, self-signed, plain-only, behind … (a wrong one lists all).",
+                "Only those in a state: accepted, not-managed, expired, ends-soon, self-signed, plain-only, clear-text, behind … (a wrong one lists all).",
         };
         var host = new Option<string?>("--host") { Description = "Only those of one host." };
         var connector = new Option<string?>("--connector") { Description = "Only those of one kind of server: nginx, postfix …" };
@@ -267,6 +267,12 @@ internal static class HostCommands
                 Pairs(
                     ("names", string.Join(", ", s.Names)),
                     ("endpoints", string.Join(", ", s.Endpoints.Select(WayIn))),
+                    (
+                        "without TLS",
+                        s.RequiresTls ? "ended from here (beacon require-tls --undo allows it again)"
+                        : s.ClearText && s.Endpoints.Any(e => e.Tls) ? "possible (beacon require-tls ends it)"
+                        : null
+                    ),
                     ("configured in", string.Join(", ", s.Places)),
                     ("certificate file", s.CertificateFile is null ? null : s.CertificateFile),
                     (
@@ -295,7 +301,7 @@ internal static class HostCommands
         + (
             (e.Tls, e.Protocol) switch
             {
-                (false, _) => "plain",
+                (false, _) => e.ClearText == false ? "sends on to TLS" : "plain",
                 (_, ProbeProtocol.Tls) => "TLS",
                 (_, ProbeProtocol.Smtp) => "SMTP with STARTTLS",
                 (_, ProbeProtocol.Imap) => "IMAP with STARTTLS",
@@ -308,7 +314,13 @@ internal static class HostCommands
                 _ => "TLS in another way",
             }
         )
-        + (e is { Tls: true, ClearText: true } ? " (clear text possible)" : "");
+        + (e.ClearText == true ? $" ({ReadableWords(e)} can be read)" : "");
+
+    /// <summary>What a listener on the wire reads of clients that do without TLS.</summary>
+    private static string ReadableWords(EndpointInfo e) =>
+        e.Readable is { Count: > 0 } what
+            ? string.Join(", ", what.Select(r => r == Readable.Unknown ? "something" : r.ToString().ToLowerInvariant()))
+            : "clear text";
 
     public static async Task<ServiceInfo> FindAsync(Api api, string text, CancellationToken ct)
     {
@@ -397,9 +409,49 @@ internal static class HostCommands
         return unbind;
     }
 
-    private static async Task<int> PreviewAsync(Api api, string path, BindWish wish, bool json, CancellationToken ct)
+    private static Command RequireTls()
     {
-        var text = await api.PostAsync(path + "/plan", wish, BeaconJson.Default.BindWish, ct);
+        var which = new Argument<string>("service") { Description = "HOST/NAME." };
+        var undo = new Option<bool>("--undo") { Description = "Allow clear text again, where it was ended from here." };
+        var preview = new Option<bool>("--preview") { Description = "Show what would change; change nothing." };
+        var require = new Command(
+            "require-tls",
+            "End what a service lets pass without TLS. Its agent tries it without afterwards; where that still works, everything is put back."
+        )
+        {
+            which,
+            undo,
+            preview,
+        };
+        require.Does(
+            async (r, ct) =>
+            {
+                using var api = Api.SignedIn();
+                var s = await FindAsync(api, r.GetValue(which)!, ct);
+                var path = $"/api/v1/services/{s.Host}/{Api.Escape(s.Name)}/tls-required";
+                var wish = new TlsWish(!r.GetValue(undo));
+                if (r.GetValue(preview))
+                    return Preview(await api.PostAsync(path + "/plan", wish, BeaconJson.Default.TlsWish, ct), r.GetValue(Program.Json));
+                using var answer = await api.ProvenAsync(() => new(wish.Required ? HttpMethod.Put : HttpMethod.Delete, path), ct);
+                var order = Api.Read(await answer.Content.ReadAsStringAsync(ct), BeaconJson.Default.OrderAccepted).Order;
+                var about = $"{s.Host.Split('.')[0]}/{s.Name}";
+                return await Progress.FollowAsync(
+                    api,
+                    order,
+                    wish.Required ? $"{about} is used by TLS alone." : $"{about} can be used without TLS again.",
+                    r.GetValue(Program.Json),
+                    ct
+                );
+            }
+        );
+        return require;
+    }
+
+    private static async Task<int> PreviewAsync(Api api, string path, BindWish wish, bool json, CancellationToken ct) =>
+        Preview(await api.PostAsync(path + "/plan", wish, BeaconJson.Default.BindWish, ct), json);
+
+    private static int Preview(string text, bool json)
+    {
         if (json)
         {
             Json(text);

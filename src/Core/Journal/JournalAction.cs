@@ -191,6 +191,12 @@ public enum JournalAction
     /// <summary>A backup was made.</summary>
     ServiceBackedUp,
 
+    /// <summary>A service may be used without TLS again.</summary>
+    ServiceClearTextAllowed,
+
+    /// <summary>An agent was ordered to let clients use a service without TLS again.</summary>
+    ServiceClearTextOrdered,
+
     /// <summary>An agent found a service on its host.</summary>
     ServiceFound,
 
@@ -199,6 +205,12 @@ public enum JournalAction
 
     /// <summary>The service was restored from a backup.</summary>
     ServiceRestored,
+
+    /// <summary>An agent was ordered to end the use of a service without TLS.</summary>
+    ServiceTlsOrdered,
+
+    /// <summary>A service is used by TLS alone: its agent tried it without, and was refused.</summary>
+    ServiceTlsRequired,
 
     /// <summary>A service is as it was before it was bound.</summary>
     ServiceUnbound,

@@ -218,5 +218,23 @@ internal static class ServiceEndpoints
                     TypedResults.Ok(new OrderAccepted(await bind.TakeOutAsync(host, service, caller, ct)))
             )
             .Is(Operation.UnbindService);
+        g.MapPost(
+                "/{host}/{service}/tls-required/plan",
+                async (string host, string service, TlsWish wish, TlsDemands demands, Caller caller, CancellationToken ct) =>
+                    TypedResults.Ok(await demands.PlanAsync(host, service, wish, caller, ct))
+            )
+            .Is(Operation.PlanTls);
+        g.MapPut(
+                "/{host}/{service}/tls-required",
+                async (string host, string service, TlsDemands demands, Caller caller, CancellationToken ct) =>
+                    TypedResults.Ok(new OrderAccepted(await demands.RequireAsync(host, service, caller, ct)))
+            )
+            .Is(Operation.RequireTls);
+        g.MapDelete(
+                "/{host}/{service}/tls-required",
+                async (string host, string service, TlsDemands demands, Caller caller, CancellationToken ct) =>
+                    TypedResults.Ok(new OrderAccepted(await demands.AllowClearTextAsync(host, service, caller, ct)))
+            )
+            .Is(Operation.AllowClearText);
     }
 }

@@ -18,6 +18,12 @@ public sealed class HostService
     public string? CertificateFile { get; private set; }
     public string? ProblemJson { get; private set; }
 
+    /// <summary>It can be used without TLS at one of its endpoints at least. For lists.</summary>
+    public bool ClearText { get; private set; }
+
+    /// <summary>Its agent has ended its use without TLS, and can allow it again.</summary>
+    public bool RequiresTls { get; private set; }
+
     /// <summary>Judged looks, worst first.</summary>
     public string LooksJson { get; private set; } = "[]";
 
@@ -54,6 +60,8 @@ public sealed class HostService
             certificateFile,
             problemJson
         );
+
+    public void GoesInTheClear(bool clearText, bool requiresTls) => (ClearText, RequiresTls) = (clearText, requiresTls);
 
     /// <param name="fault">The worst that was met; null when clients accept it.</param>
     public void Looked(string looksJson, string? fault, string? servedSerial, DateTimeOffset? from, DateTimeOffset? until) =>

@@ -55,7 +55,8 @@ public sealed class ServiceQueries(BeaconDb db, Hosts.Presence presence, BeaconO
     /// <summary>States that are no concern.</summary>
     private const string Accepted = "accepted",
         NotManaged = "not-managed",
-        NotLookedAt = "not-looked-at";
+        NotLookedAt = "not-looked-at",
+        ClearText = "clear-text";
 
     /// <summary>Causes that a service can need a hand for.</summary>
     private static readonly IReadOnlyList<ConcernKind> Causes =
@@ -73,6 +74,7 @@ public sealed class ServiceQueries(BeaconDb db, Hosts.Presence presence, BeaconO
         Accepted,
         NotManaged,
         NotLookedAt,
+        ClearText,
         ListQuery.NeedsAHand,
         .. Causes.Select(OpenWord<ConcernKind>.WordOf),
     ];
@@ -192,6 +194,8 @@ public sealed class ServiceQueries(BeaconDb db, Hosts.Presence presence, BeaconO
                 return rows;
             case NotLookedAt:
                 return rows.Where(r => r.Service.LooksJson == "[]");
+            case ClearText:
+                return rows.Where(r => r.Service.ClearText);
             case ListQuery.NeedsAHand:
                 return rows.Where(r => open.Select(c => (int)c.SubjectId).Contains(r.Service.Id));
             case Accepted:
@@ -274,7 +278,11 @@ public sealed class ServiceQueries(BeaconDb db, Hosts.Presence presence, BeaconO
             binding,
             look,
             problem
-        );
+        )
+        {
+            ClearText = s.ClearText,
+            RequiresTls = s.RequiresTls,
+        };
     }
 
     /// <summary>Time goes on between two looks: what was accepted then can have expired since, or be about to.</summary>

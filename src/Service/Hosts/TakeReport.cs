@@ -111,7 +111,9 @@ public sealed class TakeReport(BeaconDb db, JudgeLook judge, KnownNames known, P
         db.StoredEntries.AddRange(said.Values.Select(e => StoredEntry.Of(hostId, e)));
     }
 
-    private static void Describe(HostService row, FoundService found) =>
+    private static void Describe(HostService row, FoundService found)
+    {
+        row.GoesInTheClear(found.Endpoints.Any(e => e.ClearText == true), found.RequiresTls);
         row.Described(
             found.Connector,
             Shapes.Json(found.Names),
@@ -121,6 +123,7 @@ public sealed class TakeReport(BeaconDb db, JudgeLook judge, KnownNames known, P
             found.CertificateFile,
             found.Problem is null ? null : JsonSerializer.Serialize(found.Problem, BeaconJson.Default.ProblemInfo)
         );
+    }
 
     /// <summary>What a person at the host must know: the agent's own words, else what of the report could not be kept.</summary>
     private static ProblemInfo? ProblemOf(AgentReport report)

@@ -8,7 +8,16 @@ namespace OrderlyBeacon.Service.Rights;
 public sealed class Offers(BeaconOptions options)
 {
     private static readonly Operation[] OnHost = [Operation.GiveHost, Operation.RemoveHost, Operation.MeetHost, Operation.SubmitRequest],
-        OnService = [Operation.PlanBinding, Operation.BindService, Operation.UnbindService],
+        OnService =
+
+        [
+            Operation.PlanBinding,
+            Operation.BindService,
+            Operation.UnbindService,
+            Operation.PlanTls,
+            Operation.RequireTls,
+            Operation.AllowClearText,
+        ],
         OnCertificate =
 
         [

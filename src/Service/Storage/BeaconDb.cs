@@ -156,6 +156,7 @@ public sealed class BeaconDb(DbContextOptions<BeaconDb> options, WriteGate gate,
             e.HasIndex(x => x.Fault);
             e.HasIndex(x => x.ServedSerial);
             e.HasIndex(x => x.JudgeAt);
+            e.HasIndex(x => x.ClearText);
         });
         b.Entity<StoredEntry>(e =>
         {

@@ -55,6 +55,14 @@ public sealed class TakeResult(BeaconDb db, TakeReport reports, OrderOutcomes ou
                 await outcomes.Brought.RemovedAsync(host, removed.Thumbprint, ct);
             else if (order.Kind == OrderKind.Unbind && result.Done)
                 await UnboundAsync(host, order, result, now, ct);
+            else if (order.Kind is OrderKind.RequireTls or OrderKind.AllowClearText && result.Done)
+                await db.Note(
+                    now,
+                    Actor.Agent(host.Name),
+                    order.Kind == OrderKind.RequireTls ? JournalAction.ServiceTlsRequired : JournalAction.ServiceClearTextAllowed,
+                    $"{host.Name}/{order.Content.Services?.FirstOrDefault()}",
+                    $"order {order.Id}"
+                );
             await write.CommitAsync(ct);
         }
         await outcomes.Brought.SettledAsync(ct);

@@ -120,10 +120,10 @@ public abstract partial class ContractTests
         using var s = Started();
         var entry = s.Bench.Issue(s.Name, s.Name);
         await s.BindAsync(entry);
-        var (bound, at) = (s.Snapshot(), File.GetLastWriteTimeUtc(s.MainFile));
+        var (bound, at) = (s.Snapshot(), s.ChangedAt());
         Assert.Empty(s.Bench.Swap.Describe(entry, s.Ref, null).Changes);
         await s.BindAsync(entry);
-        Assert.Equal((bound, at), (s.Snapshot(), File.GetLastWriteTimeUtc(s.MainFile)));
+        Assert.Equal((bound, at), (s.Snapshot(), s.ChangedAt()));
     }
 
     [Fact]
@@ -259,13 +259,14 @@ public abstract partial class ContractTests
     public async Task Edits_by_other_hands_stay()
     {
         using var s = Started();
-        var text = File.ReadAllText(s.MainFile);
+        var before = s.Snapshot();
         await s.BindAsync(s.Bench.Issue(s.Name, s.Name));
-        File.WriteAllText(s.MainFile, "# by another hand\n" + File.ReadAllText(s.MainFile));
+        var bound = s.Snapshot();
+        s.ByAnotherHand();
         await s.BindAsync(s.Bench.Issue(s.Name, s.Name));
-        Assert.StartsWith("# by another hand\n", File.ReadAllText(s.MainFile));
+        Assert.Equal(s.WithAnotherHand(bound), s.Snapshot());
         await s.Bench.Swap.UnbindAsync(5000, s.Ref, Stop);
-        Assert.Equal("# by another hand\n" + text, File.ReadAllText(s.MainFile));
+        Assert.Equal(s.WithAnotherHand(before), s.Snapshot());
     }
 
     [Fact]

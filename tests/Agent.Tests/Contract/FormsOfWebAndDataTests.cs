@@ -215,7 +215,7 @@ public sealed class FormsOfWebAndDataTests
         Assert.False(Assert.Single(MariaDb().Discover(files).Services).Endpoints[0].ClearText);
         var first = Plan(MariaDb(), "mariadb", new WrittenFiles(("my.cnf", "[mysqld]\n"))).Warnings;
         Assert.Equal(["restart", "without TLS"], first.Select(w => w.Contains("restart") ? "restart" : "without TLS"));
-        Assert.Contains("restart", MariaDb().UnbindingWarning);
+        Assert.Contains("restart", MariaDb().UnbindingWarning(ChangeSet.RequiringTls("mariadb", [], [])));
         Assert.Empty(MariaDb().Discover(new WrittenFiles(("my.cnf", "[mysqld]\nskip-networking\n"))).Services[0].Endpoints);
     }
 

@@ -77,6 +77,26 @@ internal abstract class RealServer : IDisposable
 
     public FoundService Found() => Assert.Single(Connector.Discover(Connector.Files).Services, s => s.Name == Service);
 
+    /// <summary>When its configuration was written last.</summary>
+    public virtual DateTime ChangedAt() => File.GetLastWriteTimeUtc(MainFile);
+
+    /// <summary>Somebody else changes something that is not ours.</summary>
+    public virtual void ByAnotherHand() => File.WriteAllText(MainFile, "# by another hand\n" + File.ReadAllText(MainFile));
+
+    /// <summary>What a configuration is with that change.</summary>
+    /// <param name="snapshot">As <see cref="Snapshot"/> gives it, from before.</param>
+    public virtual string WithAnotherHand(string snapshot)
+    {
+        // What stands in the file but for the change is what stood there.
+        var (now, changed) = (Snapshot(), File.ReadAllText(MainFile));
+        Assert.StartsWith("# by another hand\n", changed);
+        File.WriteAllText(MainFile, changed["# by another hand\n".Length..]);
+        var without = Snapshot();
+        File.WriteAllText(MainFile, changed);
+        Assert.Equal(snapshot, without);
+        return now;
+    }
+
     /// <summary>Whether an independent client gets through without TLS: logs in, sends mail, asks, fetches a page.</summary>
     public virtual bool GoesInTheClear() => false;
 
@@ -87,7 +107,7 @@ internal abstract class RealServer : IDisposable
             .Output.Trim() == "200";
 
     /// <summary>Content, mode and owner of every file of the configuration.</summary>
-    public string Snapshot() =>
+    public virtual string Snapshot() =>
         string.Join(
             '\n',
             Directory
@@ -103,11 +123,11 @@ internal abstract class RealServer : IDisposable
     protected virtual bool IsConfiguration(string path) => true;
 
     /// <summary>A self-signed pair of former days.</summary>
-    public (string Certificate, string Key) ForeignPair()
+    public (string Certificate, string Key) ForeignPair(string? name = null)
     {
         var (certificate, key) = (Path.Combine(Folder, "foreign.pem"), Path.Combine(Folder, "foreign.key"));
         Programs.OpenSsl(
-            $"req -x509 -newkey ec -pkeyopt ec_paramgen_curve:P-256 -nodes -keyout {key} -out {certificate} -days 30 -subj /CN={Name} -addext subjectAltName=DNS:{Name}"
+            $"req -x509 -newkey ec -pkeyopt ec_paramgen_curve:P-256 -nodes -keyout {key} -out {certificate} -days 30 -subj /CN={name ?? Name} -addext subjectAltName=DNS:{name ?? Name}"
         );
         return (certificate, key);
     }

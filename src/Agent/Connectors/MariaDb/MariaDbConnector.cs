@@ -173,7 +173,7 @@ internal sealed partial class MariaDbConnector(InstanceId id, ConnectorSettings 
     public string? StillInTheClear() =>
         Ask(Load(Files), $"select @@{Required}") is (0, "1\n", _) ? null : $"queries go (its {Required} is off)";
 
-    public string? UnbindingWarning => Restarts;
+    public string? UnbindingWarning(ChangeSet removal) => Restarts;
 
     private const string Restarts =
         "MariaDB takes other paths up by a restart alone: it is away for a moment, and its sessions are cut off. Renewals need none.";
@@ -276,13 +276,7 @@ internal sealed partial class MariaDbConnector(InstanceId id, ConnectorSettings 
             _complaint = flushed.Code == 0 ? null : flushed.Error.Trim();
             return;
         }
-        if (ServiceUnit.Of(pid) is { } unit)
-        {
-            ServiceUnit.Restart(unit);
-            return;
-        }
-        Stop(pid);
-        Start();
+        ServiceUnit.Restart(pid, "MariaDB", StopsWithin, Start);
     }
 
     private (int Code, string Output, string Error) Ask(MariaDbConfiguration c, string question) =>
@@ -302,22 +296,6 @@ internal sealed partial class MariaDbConnector(InstanceId id, ConnectorSettings 
 
     private string ClientProgram =>
         Path.Combine(Path.GetDirectoryName(settings.Binary)!, "mariadb") is var beside && File.Exists(beside) ? beside : "/usr/bin/mariadb";
-
-    private static void Stop(int pid)
-    {
-        ServerProcess.Signal(pid, ServerProcess.SigTerm, "MariaDB");
-        var until = DateTime.UtcNow + StopsWithin;
-        while (ServerProcess.Living(pid) is not null)
-        {
-            if (DateTime.UtcNow > until)
-                throw new BeaconProblem(
-                    ProblemCode.ServerDied,
-                    $"MariaDB does not end within {StopsWithin.TotalSeconds:0} seconds.",
-                    "See what it is busy with (SHOW PROCESSLIST), then try again."
-                );
-            Thread.Sleep(50);
-        }
-    }
 
     public bool IsSettled() => true;
 

@@ -232,6 +232,9 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                     b.Property<string>("CertificateFile")
                         .HasColumnType("TEXT");
 
+                    b.Property<bool>("ClearText")
+                        .HasColumnType("INTEGER");
+
                     b.Property<string>("Connector")
                         .IsRequired()
                         .HasColumnType("TEXT");
@@ -271,6 +274,9 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                     b.Property<string>("ProblemJson")
                         .HasColumnType("TEXT");
 
+                    b.Property<bool>("RequiresTls")
+                        .HasColumnType("INTEGER");
+
                     b.Property<long?>("ServedFrom")
                         .HasColumnType("INTEGER");
 
@@ -281,6 +287,8 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                         .HasColumnType("INTEGER");
 
                     b.HasKey("Id");
+
+                    b.HasIndex("ClearText");
 
                     b.HasIndex("Fault");
 

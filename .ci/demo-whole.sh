@@ -1,6 +1,6 @@
-# The rest of the railway, for ./demo --whole: app01 with an Apache (intranet), an HAProxy in front of the season tickets, a MariaDB (fares) and a Redis (places). Sourced by demo.
+# The rest of the railway, for ./demo --whole: app01 with an Apache (intranet), an HAProxy in front of the season tickets, a MariaDB (fares), a Redis (places) and a slapd (the crew's directory). Sourced by demo.
 APP=$NET.41
-WHOLE_PACKAGES=(apache2 apache2-bin haproxy haproxy redis-server redis-server mariadbd mariadb-server-core mariadb mariadb-client-core)
+WHOLE_PACKAGES=(apache2 apache2-bin haproxy haproxy redis-server redis-server mariadbd mariadb-server-core mariadb mariadb-client-core slapd slapd)
 as_app() { setpriv --reuid www-data --regid www-data --clear-groups -- "$@"; }
 
 # old_office NAME DAYS FOLDER: a certificate of the authority of former days.
@@ -52,7 +52,7 @@ C
     SSLCertificateKeyFile $d/tls/intranet.thistledown.example.key
 </VirtualHost>
 C
-  # Without TLS: the season tickets, the fares and the places.
+  # Without TLS: the season tickets, the fares, the places and the crew's directory.
   cat >"$d/haproxy/haproxy.cfg" <<C
 # Thistledown Rail: in front of the season tickets
 global
@@ -100,18 +100,64 @@ C
   touch "$d/made"
 }
 
+make_crew() {
+  local d=$DATA/app01
+  [ ! -e "$d/slapd/made" ] || return 0
+  mkdir -p "$d"/slapd/{config,data,run}
+  cat >"$d/slapd/config.ldif" <<C
+dn: cn=config
+objectClass: olcGlobal
+cn: config
+olcPidFile: $d/slapd/run/slapd.pid
+olcArgsFile: $d/slapd/run/slapd.args
+olcThreads: 4
+
+dn: cn=module{0},cn=config
+objectClass: olcModuleList
+cn: module{0}
+olcModulePath: /usr/lib/ldap
+olcModuleLoad: back_mdb
+
+dn: cn=schema,cn=config
+objectClass: olcSchemaConfig
+cn: schema
+
+include: file:///etc/ldap/schema/core.ldif
+
+dn: olcDatabase={0}config,cn=config
+objectClass: olcDatabaseConfig
+olcDatabase: {0}config
+olcAccess: to * by dn.exact=gidNumber=0+uidNumber=0,cn=peercred,cn=external,cn=auth manage by * none
+
+dn: olcDatabase={1}mdb,cn=config
+objectClass: olcDatabaseConfig
+objectClass: olcMdbConfig
+olcDatabase: {1}mdb
+olcDbDirectory: $d/slapd/data
+olcSuffix: dc=thistledown,dc=example
+olcDbMaxSize: 16777216
+C
+  slapadd -n 0 -F "$d/slapd/config" -l "$d/slapd/config.ldif" >"$d/run/slapadd.log" 2>&1 || { tail -n 3 "$d/run/slapadd.log" >&2; die "The crew's directory could not be made."; }
+  chown -R openldap:openldap "$d"/slapd/{config,data,run}
+  touch "$d/slapd/made"
+}
+
 if [ ! -e "$DATA/app-ports" ]; then
-  if listens "$APP" 3306 || listens "$APP" 6379; then echo "3390 6390"; else echo "3306 6379"; fi >"$DATA/app-ports"
+  if listens "$APP" 3306 || listens "$APP" 6379 || listens "$APP" 389; then echo "3390 6390 1389 1636"; else echo "3306 6379 389 636"; fi >"$DATA/app-ports"
 fi
-read -r MYPORT SEATSPORT <"$DATA/app-ports"
+read -r MYPORT SEATSPORT CREWPORT CREWTLSPORT <"$DATA/app-ports"
+: "${CREWPORT:=389}" "${CREWTLSPORT:=636}"
 
 running() { [ -s "$1" ] && kill -0 "$(tr -d ' ' <"$1")" 2>/dev/null; }
 start_app() {
   local d=$DATA/app01
   make_app
+  make_crew
   running "$d/run/apache2.pid" || apache2 -k start -f "$d/apache/apache2.conf" >"$d/run/start.log" 2>&1 </dev/null 9>&- || { tail -n 3 "$d/run/start.log" >&2; die "Apache of app01 did not start."; }
   running "$d/run/haproxy.pid" || haproxy -W -D -f "$d/haproxy/haproxy.cfg" >"$d/run/start.log" 2>&1 </dev/null 9>&- || { tail -n 3 "$d/run/start.log" >&2; die "HAProxy of app01 did not start."; }
   running "$d/redis/redis.pid" || as_app redis-server "$d/redis/redis.conf" --daemonize yes >"$d/run/start.log" 2>&1 </dev/null 9>&- || { tail -n 3 "$d/run/start.log" >&2; die "Redis of app01 did not start."; }
+  running "$d/slapd/run/slapd.pid" || slapd -F "$d/slapd/config" -u openldap -g openldap -h "ldap://$APP:$CREWPORT ldaps://$APP:$CREWTLSPORT ldapi://${d//\//%2F}%2Fslapd%2Frun%2Fldapi" \
+    >"$d/run/start.log" 2>&1 </dev/null 9>&- || { tail -n 3 "$d/run/start.log" >&2; die "slapd of app01 did not start."; }
   running "$d/mariadb/m.pid" || as_app setsid mariadbd --defaults-file="$d/mariadb/my.cnf" >"$d/run/mariadb.log" 2>&1 </dev/null 9>&- &
   for _ in $(seq 100); do
     # Who has no account for where it calls from is sent away before there is any talk of TLS.
@@ -120,7 +166,7 @@ start_app() {
   done
   die "MariaDB of app01 did not start; its log is $d/mariadb/error.log."
 }
-app_pid_files() { local d=$DATA/app01; echo "$d/run/apache2.pid" "$d/run/haproxy.pid" "$d/redis/redis.pid" "$d/mariadb/m.pid"; }
+app_pid_files() { local d=$DATA/app01; echo "$d/run/apache2.pid" "$d/run/haproxy.pid" "$d/redis/redis.pid" "$d/mariadb/m.pid" "$d/slapd/run/slapd.pid"; }
 stop_app() { local f; for f in $(app_pid_files); do running "$f" && kill "$(tr -d ' ' <"$f")" 2>/dev/null || true; done; }
 
 # app_memory: what each part costs, its helpers with it, in MB.

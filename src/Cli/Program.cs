@@ -24,6 +24,7 @@ internal static class Program
         new(["profile"], ProfileCommands.All),
         new(["directory"], DirectoryCommands.All),
         new(["store"], StoreCommands.All),
+        new(["sweep"], SweepCommands.All),
         new(["outside"], OutsideCommands.All),
         new(["device"], DeviceCommands.All),
         new(["backup"], BackupCommand.All),

@@ -144,6 +144,9 @@ public sealed record Order(
     /// <summary>The device that it is about, by its full name; null for the agent's own host.</summary>
     public string? Device { get; init; }
 
+    /// <summary>Of <see cref="OrderKind.Sweep"/>: what to look at.</summary>
+    public SweepPart? Sweep { get; init; }
+
     /// <summary>Of a preview: the kind of order that it describes.</summary>
     public OrderKind? Of { get; init; }
 

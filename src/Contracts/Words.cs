@@ -107,6 +107,9 @@ public enum OrderKind
     /// <summary>Say what an order of another kind would change (<see cref="Order.Of"/>); changes nothing.</summary>
     Preview,
 
+    /// <summary>Look at a part of some networks (<see cref="Order.Sweep"/>).</summary>
+    Sweep,
+
     /// <summary>A kind that this program does not know, from a newer one: the order ends as not supported.</summary>
     Unknown,
 }

@@ -125,6 +125,9 @@ public sealed class BeaconOptions
     /// <summary>Connections that one address may hold at a time; hosts behind one address share it.</summary>
     public int ConnectionsPerSource { get; set; } = 4000;
 
+    /// <summary>Networks that host keepers may look over for certificates, separated by commas; empty for none.</summary>
+    public string Sweeps { get; set; } = "";
+
     /// <summary>PEM file of further roots that clients trust, besides our own: what chains to them is not called unknown.</summary>
     public string Anchors { get; set; } = "";
 
@@ -142,6 +145,13 @@ public sealed class BeaconOptions
     public string Url => $"https://{NameList[0]}:{Port}";
 
     public string PublicUrl => PublicationUrl.Length > 0 ? PublicationUrl.TrimEnd('/') : $"http://{NameList[0]}:{PublicationPort}";
+
+    private IReadOnlyList<Network>? _sweeps;
+
+    /// <summary><see cref="Sweeps"/>, read once.</summary>
+    /// <exception cref="BeaconProblem"><see cref="ProblemCode.NameMalformed"/> when an entry is not a network.</exception>
+    public IReadOnlyList<Network> SweepNetworks =>
+        _sweeps ??= [.. Sweeps.Split(',', StringSplitOptions.TrimEntries | StringSplitOptions.RemoveEmptyEntries).Select(Network.Parse)];
 
     private Holdings? _holdings;
 

@@ -31,6 +31,7 @@ using OrderlyBeacon.Service.Revocations;
 using OrderlyBeacon.Service.Rights;
 using OrderlyBeacon.Service.Storage;
 using OrderlyBeacon.Service.Stores;
+using OrderlyBeacon.Service.Sweeps;
 using OrderlyBeacon.Service.Trust;
 using OrderlyBeacon.Service.Work;
 
@@ -154,6 +155,9 @@ internal static class Composition
         typeof(Hosts.HostQueries),
         typeof(BindService),
         typeof(TlsDemands),
+        typeof(RunSweeps),
+        typeof(TakeSweepPart),
+        typeof(SweepQueries),
         typeof(CertificateQueries),
         typeof(CertificateList),
         typeof(RevokeEdition),
@@ -359,6 +363,7 @@ internal static class Composition
         api.MapHosts();
         api.MapServices();
         api.MapStores();
+        api.MapSweeps();
         api.MapProfiles();
         api.MapRequests();
         api.MapOutside();

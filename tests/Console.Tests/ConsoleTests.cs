@@ -169,6 +169,34 @@ public sealed class ConsoleTests(DemoWithBrowser world) : IClassFixture<DemoWith
     }
 
     [Fact]
+    public async Task A6c_clear_text_is_seen_ended_and_allowed_again()
+    {
+        var (page, errors) = await _browser.SignedInAsync("/hosts/mail01.thistledown.example");
+        var dialog = page.GetByRole(AriaRole.Dialog);
+        var close = dialog.GetByRole(AriaRole.Button, new() { Name = "Close" }).Last;
+        await page.GetByRole(AriaRole.Button, new() { Name = "Require TLS: postfix" }).ClickAsync();
+        await Expect(dialog.GetByText("can read the mail of clients without TLS").First).ToBeVisibleAsync();
+        await Expect(dialog.Locator(".diff .added").First).ToContainTextAsync("smtpd_tls_security_level=encrypt");
+        await Browser.ShotAsync(page, "require-tls");
+        await dialog.GetByRole(AriaRole.Button, new() { Name = "Require TLS", Exact = true }).ClickAsync();
+        await Expect(dialog.GetByTestId("progress"))
+            .ToContainTextAsync("is used by TLS alone, but for mail at", new() { Timeout = 30_000 });
+        await close.ClickAsync();
+        var allow = page.GetByRole(AriaRole.Button, new() { Name = "Allow clear text: postfix" });
+        await Expect(allow).ToBeVisibleAsync(new() { Timeout = 20_000 });
+        await Browser.ShotAsync(page, "host-requires-tls");
+        await allow.ClickAsync();
+        await Expect(dialog.GetByText("can be read on the wire again")).ToBeVisibleAsync();
+        await Expect(dialog.Locator(".diff .removed").First).ToContainTextAsync("smtpd_tls_security_level=encrypt");
+        await dialog.GetByRole(AriaRole.Button, new() { Name = "Allow clear text", Exact = true }).ClickAsync();
+        await Expect(dialog.GetByTestId("progress")).ToContainTextAsync("putting the service back", new() { Timeout = 30_000 });
+        await close.ClickAsync();
+        await Expect(page.GetByRole(AriaRole.Button, new() { Name = "Require TLS: postfix" })).ToBeVisibleAsync(new() { Timeout = 20_000 });
+        Assert.Empty(errors);
+        await page.Context.CloseAsync();
+    }
+
+    [Fact]
     public async Task A7_somebody_else_approves()
     {
         var r = world.Demo.Beacon("request", "new", "--host", "web01", "--name", "*.stations.thistledown.example");

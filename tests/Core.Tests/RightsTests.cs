@@ -29,7 +29,7 @@ public sealed class RightsTests
         [Reading] = """
             GetToday GetLookahead ListHosts GetHost ListStore ListServices GetService ListProfiles GetProfile
             GetProfileRevision CompareProfileRevisions ExportProfile ListRequests GetRequest ListCertificates GetCertificate ExportCertificate FindEditions
-            CompareCertificates GetRequestCsr ListOutside
+            CompareCertificates GetRequestCsr ListOutside ListSweeps GetSweep ListFindings
             ListAuthorities GetAuthorityRequest RehearseRenewal GetHealth CheckHealth ListJournal GetOrder ListenToChanges GetMetrics GetDirectory FindInDirectory
             """,
         [Requesting] = "Look RefreshDirectory",
@@ -40,7 +40,7 @@ public sealed class RightsTests
         [OwnRequest] = "WithdrawRequest",
         [Approving] = "ApproveRequest AmendRequest AcceptAnswer",
         [Refusing] = "RefuseRequest",
-        [KeepingHosts] = "InviteHost GiveHost RemoveHost",
+        [KeepingHosts] = "InviteHost GiveHost RemoveHost StartSweep StopSweep",
         [KeepingOwnHosts] = "KeepDevice",
         [KeepingAuthorities] = """
             ChangeProfile ImportProfile CopyProfile OfferProfile WithdrawProfile RevokeCertificate ReleaseCertificate RevokeMany IssueCrl InstallAuthorityAnswer

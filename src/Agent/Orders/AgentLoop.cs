@@ -122,7 +122,7 @@ internal sealed class AgentLoop
             return known;
         var result = await carryOut.RunAsync(order, _log, ct);
         _book.Keep(order.Id, result);
-        if (order.Kind is not (OrderKind.Look or OrderKind.Plan or OrderKind.Preview))
+        if (order.Kind is not (OrderKind.Look or OrderKind.Plan or OrderKind.Preview or OrderKind.Sweep))
             _nextReport = DateTimeOffset.MinValue;
         return result;
     }

@@ -83,8 +83,7 @@ internal sealed class CarryOut(AgentState state, Instances instances, ServiceCli
                 await swap.UnbindAsync(order.Id, instances.Service(order.Services![0]), ct);
                 return Done(steps, await LookAtAsync(order.Services[0], ct));
             case OrderKind.RequireTls:
-                await Demand(step).RequireAsync(order.Id, instances.Service(order.Services![0]), ct);
-                step($"{order.Services[0]} is used by TLS alone");
+                step(await Demand(step).RequireAsync(order.Id, instances.Service(order.Services![0]), ct));
                 return Done(steps, await LookAtAsync(order.Services[0], ct));
             case OrderKind.AllowClearText:
                 await Demand(step).AllowAsync(order.Id, instances.Service(order.Services![0]), ct);
@@ -105,6 +104,8 @@ internal sealed class CarryOut(AgentState state, Instances instances, ServiceCli
             case OrderKind.Look:
                 var probe = new Probe(order.Address!, order.Port ?? 443, order.ServerName ?? order.Address!, order.Protocol);
                 return Done(steps, [await TlsProbe.LookAsync(probe, clock, ct)]);
+            case OrderKind.Sweep when order.Sweep is { } part:
+                return Done(steps, await Sweeping.RunAsync(part, clock, ct));
             case OrderKind.Meet:
                 using (var own = identity.Load())
                     await BeMet.RunAsync(order.Id, order.Address ?? "", own, text => beacon.StepAsync(order.Id, text, ct), ct);
@@ -223,6 +224,9 @@ internal sealed class CarryOut(AgentState state, Instances instances, ServiceCli
         return [.. instances.Services().Where(s => bound.Contains(s.Service.Name)).Select(s => instances.Service(s.Service.Name))];
     }
 
-    private async Task<IReadOnlyList<LookReport>> LookAtAsync(string label, CancellationToken ct) =>
-        await Surroundings.LooksAsync(instances.Services().First(s => s.Service.Name == label).Service, clock, ct);
+    private async Task<IReadOnlyList<LookReport>> LookAtAsync(string label, CancellationToken ct)
+    {
+        var found = instances.Services().First(s => s.Service.Name == label).Service;
+        return await Surroundings.LooksAsync(Surroundings.WithCertificateNames(found, _store, _bounds), clock, ct);
+    }
 }

@@ -94,7 +94,7 @@ internal static class Surroundings
     }
 
     /// <summary>Who has bound a certificate to a server that does not say its names has said by that what clients call it.</summary>
-    private static FoundService WithCertificateNames(FoundService s, CertificateStore store, BoundBook bounds)
+    public static FoundService WithCertificateNames(FoundService s, CertificateStore store, BoundBook bounds)
     {
         if (!s.NamesAreAssumed || bounds.Find(s.Name) is not { } bound || store.InUse(bound.Certificate) is not { } entry)
             return s;

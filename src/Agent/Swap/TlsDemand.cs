@@ -38,17 +38,15 @@ internal sealed class TlsDemand(SwapJournal journal, BoundBook demands, TimeProv
         return ServiceChange.Preview(plan, service.Label);
     }
 
-    public async Task RequireAsync(long order, ServiceRef service, CancellationToken ct)
+    /// <returns>How it is used now, for people.</returns>
+    public async Task<string> RequireAsync(long order, ServiceRef service, CancellationToken ct)
     {
         var instance = service.Instance;
         step("testing the configuration as it is");
         instance.Test(instance.Files);
         var demand = Plan(service);
         if (demand.Leaks.Count == 0)
-        {
-            step("TLS is required already");
-            return;
-        }
+            return "TLS is required already";
         step("looking at what this server serves now");
         await Neighbours.ThrowUnlessUsableAsync(demand.Service, clock, ct);
         var neighbours = new Neighbours(clock);
@@ -64,6 +62,10 @@ internal sealed class TlsDemand(SwapJournal journal, BoundBook demands, TimeProv
             () => demands.Keep(memory),
             ct
         );
+        var stays = demand.Leaks.Where(l => l.Stays.Count > 0).Select(l => $"{Words(l.Stays)} at {At(l)}").ToList();
+        return stays.Count == 0
+            ? $"{service.Label} is used by TLS alone"
+            : $"{service.Label} is used by TLS alone, but for {string.Join(", ", stays)}";
     }
 
     public async Task AllowAsync(long order, ServiceRef service, CancellationToken ct)
@@ -152,7 +154,7 @@ internal sealed class TlsDemand(SwapJournal journal, BoundBook demands, TimeProv
         try
         {
             var still = (await ClearText.ReadableAsync(leak.Endpoint, name, ct)).Except(leak.Stays).ToList();
-            return still.Count == 0 ? null : $"{string.Join(" and ", still.Select(r => r.ToString().ToLowerInvariant()))} go at {At(leak)}";
+            return still.Count == 0 ? null : $"{Words(still)} go at {At(leak)}";
         }
         catch (IOException e)
         {
@@ -162,6 +164,8 @@ internal sealed class TlsDemand(SwapJournal journal, BoundBook demands, TimeProv
                 : $"it is not clear what goes at {At(leak)} ({e.Message}), and it may";
         }
     }
+
+    private static string Words(IEnumerable<Readable> what) => string.Join(" and ", what.Select(r => r.ToString().ToLowerInvariant()));
 
     private static string At(Leak leak) => $"{leak.Endpoint.Address}:{leak.Endpoint.Port}";
 

@@ -438,7 +438,7 @@ internal static class HostCommands
                 return await Progress.FollowAsync(
                     api,
                     order,
-                    wish.Required ? $"{about} is used by TLS alone." : $"{about} can be used without TLS again.",
+                    wish.Required ? $"{about} requires TLS." : $"{about} can be used without TLS again.",
                     r.GetValue(Program.Json),
                     ct
                 );

@@ -236,6 +236,12 @@ public enum JournalAction
     /// <summary>An entry of a host's store was ordered out of the archive.</summary>
     StoreRestored,
 
+    /// <summary>A look over networks was started.</summary>
+    SweepStarted,
+
+    /// <summary>A look over networks was stopped by a person.</summary>
+    SweepStopped,
+
     /// <summary>An agent was ordered to put a service back as it was before it was bound.</summary>
     UnbindingOrdered,
 }

@@ -1,4 +1,5 @@
 using System.Runtime.InteropServices;
+using System.Text.Json;
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
@@ -169,6 +170,24 @@ internal sealed partial class Caretaker(
         await write.CommitAsync(ct);
     }
 
+    /// <summary>Orders that change nothing: nobody asks for them after a day.</summary>
+    private static readonly OrderKind[] Passing = [OrderKind.Plan, OrderKind.Preview, OrderKind.Look, OrderKind.Sweep];
+
+    private static async Task TidySweepsAsync(BeaconDb db, DateTimeOffset now, CancellationToken ct)
+    {
+        var old = now.AddDays(-90);
+        await db.SweepFindings.Where(f => db.Sweeps.Any(s => s.Id == f.SweepId && s.EndedAt < old)).ExecuteDeleteAsync(ct);
+        await db.Sweeps.Where(s => s.EndedAt < old).ExecuteDeleteAsync(ct);
+        var left = new ProblemInfo("host-away", "Its host was removed meanwhile.", "Start it again from another host.");
+        foreach (
+            var s in await db
+                .Sweeps.Where(s => s.State == SweepState.Running && !db.Hosts.Any(h => h.Id == s.HostId && h.State == HostState.Joined))
+                .ToListAsync(ct)
+        )
+            s.Fail(JsonSerializer.Serialize(left, BeaconJson.Default.ProblemInfo), now);
+        await db.SaveChangesAsync(ct);
+    }
+
     private async Task TidyAsync(IServiceProvider services, CancellationToken ct)
     {
         var db = services.GetRequiredService<BeaconDb>();
@@ -178,9 +197,8 @@ internal sealed partial class Caretaker(
         await db.AnsweredPosts.Where(a => a.At < dayAgo).ExecuteDeleteAsync(ct);
         await db.Sessions.Where(s => s.Until < now).ExecuteDeleteAsync(ct);
         await db.Consents.Where(c => c.At < dayAgo).ExecuteDeleteAsync(ct);
-        await db
-            .Orders.Where(o => o.EndedAt < dayAgo && (o.Kind == OrderKind.Plan || o.Kind == OrderKind.Preview || o.Kind == OrderKind.Look))
-            .ExecuteDeleteAsync(ct);
+        await db.Orders.Where(o => o.EndedAt < dayAgo && Passing.Contains(o.Kind)).ExecuteDeleteAsync(ct);
+        await TidySweepsAsync(db, now, ct);
         await write.CommitAsync(ct);
     }
 

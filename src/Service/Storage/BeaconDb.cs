@@ -18,6 +18,7 @@ using OrderlyBeacon.Service.Requests;
 using OrderlyBeacon.Service.Revocations;
 using OrderlyBeacon.Service.Rights;
 using OrderlyBeacon.Service.Stores;
+using OrderlyBeacon.Service.Sweeps;
 using OrderlyBeacon.Service.Work;
 
 namespace OrderlyBeacon.Service.Storage;
@@ -49,6 +50,8 @@ public sealed class BeaconDb(DbContextOptions<BeaconDb> options, WriteGate gate,
     public DbSet<BurntKey> BurntKeys => Set<BurntKey>();
     public DbSet<Consent> Consents => Set<Consent>();
     public DbSet<OpenConcern> Concerns => Set<OpenConcern>();
+    public DbSet<Sweep> Sweeps => Set<Sweep>();
+    public DbSet<SweepFinding> SweepFindings => Set<SweepFinding>();
     public DbSet<StoredEntry> StoredEntries => Set<StoredEntry>();
     public DbSet<OutsideAuthority> Outside => Set<OutsideAuthority>();
     public DbSet<CertificateName> CertificateNames => Set<CertificateName>();
@@ -157,6 +160,13 @@ public sealed class BeaconDb(DbContextOptions<BeaconDb> options, WriteGate gate,
             e.HasIndex(x => x.ServedSerial);
             e.HasIndex(x => x.JudgeAt);
             e.HasIndex(x => x.ClearText);
+        });
+        b.Entity<Sweep>().HasIndex(x => x.State);
+        b.Entity<SweepFinding>(e =>
+        {
+            e.HasIndex(x => new { x.SweepId, x.Id });
+            e.HasIndex(x => new { x.SweepId, x.NotAfter });
+            e.HasIndex(x => new { x.SweepId, x.Issuer });
         });
         b.Entity<StoredEntry>(e =>
         {

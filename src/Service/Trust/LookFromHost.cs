@@ -50,7 +50,7 @@ public sealed class LookFromHost(BeaconDb db, OrderDesk desk)
             host,
             new Order(0, OrderKind.Look, null, null, null, null, null, null, port ?? 443, address, name, null)
             {
-                Protocol = protocol ?? UsualAt(port ?? 443),
+                Protocol = protocol ?? WellKnownPorts.ProtocolAt(port ?? 443),
             },
             TimeSpan.FromSeconds(20),
             ct
@@ -58,21 +58,6 @@ public sealed class LookFromHost(BeaconDb db, OrderDesk desk)
         return Shapes.Looks((await db.Orders.AsNoTracking().SingleAsync(o => o.Id == order.Id, ct)).LooksJson).FirstOrDefault()
             ?? throw new BeaconProblem(ProblemCode.Unreachable, "The agent brought no answer.", "Look into its log.");
     }
-
-    /// <summary>How clients come to TLS at a well-known port (services(5)).</summary>
-    private static ProbeProtocol UsualAt(int port) =>
-        port switch
-        {
-            25 or 587 => ProbeProtocol.Smtp,
-            143 => ProbeProtocol.Imap,
-            110 => ProbeProtocol.Pop3,
-            5432 => ProbeProtocol.Postgresql,
-            21 => ProbeProtocol.Ftp,
-            389 => ProbeProtocol.Ldap,
-            3306 => ProbeProtocol.Mysql,
-            5222 => ProbeProtocol.Xmpp,
-            _ => ProbeProtocol.Tls,
-        };
 
     private static (string Address, int? Port) Split(string text)
     {

@@ -10,12 +10,13 @@ using OrderlyBeacon.Service.Hosts;
 using OrderlyBeacon.Service.Notices;
 using OrderlyBeacon.Service.Storage;
 using OrderlyBeacon.Service.Stores;
+using OrderlyBeacon.Service.Sweeps;
 using OrderlyBeacon.Service.Trust;
 
 namespace OrderlyBeacon.Service.Work;
 
 /// <summary>What the ends of orders bring besides an edition in use.</summary>
-public sealed record OrderOutcomes(TakePrepared Prepared, TakeBrought Brought, PublishEditions Publish);
+public sealed record OrderOutcomes(TakePrepared Prepared, TakeBrought Brought, PublishEditions Publish, TakeSweepPart Sweeps);
 
 /// <summary>Takes the end of an order, once: a second report of the same order changes nothing.</summary>
 public sealed class TakeResult(BeaconDb db, TakeReport reports, OrderOutcomes outcomes, WorkBell bell, Changes changes, TimeProvider clock)
@@ -32,7 +33,11 @@ public sealed class TakeResult(BeaconDb db, TakeReport reports, OrderOutcomes ou
             if (!order.IsOpen)
                 return;
             var now = clock.GetUtcNow();
-            var looks = (result.Looks ?? []).Take(50).Select(l => reports.Judge(l, host.Name)).ToList();
+            // What a sweep met is kept as its findings.
+            var looks = (order.Kind == OrderKind.Sweep ? [] : result.Looks ?? [])
+                .Take(50)
+                .Select(l => reports.Judge(l, host.Name))
+                .ToList();
             order.End(result, JsonSerializer.Serialize(looks, BeaconJson.Default.ListLookInfo), now);
             if (order is { Kind: OrderKind.Prepare, CertificateId: not null } && result.Done)
                 certificateName = await outcomes.Prepared.RunAsync(host, order, result, now, ct);
@@ -53,6 +58,8 @@ public sealed class TakeResult(BeaconDb db, TakeReport reports, OrderOutcomes ou
                     order.AddStep(told);
             else if (order is { Kind: OrderKind.Store, Content.Store: { Act: StoreAct.Remove } removed } && result.Done)
                 await outcomes.Brought.RemovedAsync(host, removed.Thumbprint, ct);
+            else if (order.Kind == OrderKind.Sweep)
+                await outcomes.Sweeps.RunAsync(host, order, result, now, ct);
             else if (order.Kind == OrderKind.Unbind && result.Done)
                 await UnboundAsync(host, order, result, now, ct);
             else if (order.Kind is OrderKind.RequireTls or OrderKind.AllowClearText && result.Done)

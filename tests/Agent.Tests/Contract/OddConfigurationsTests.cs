@@ -8,6 +8,7 @@ using OrderlyBeacon.Agent.Connectors.Postfix;
 using OrderlyBeacon.Agent.Connectors.PostgreSql;
 using OrderlyBeacon.Agent.Connectors.ProFtpd;
 using OrderlyBeacon.Agent.Connectors.Redis;
+using OrderlyBeacon.Agent.Connectors.Slapd;
 using OrderlyBeacon.Agent.Store;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
@@ -105,6 +106,11 @@ public sealed class OddConfigurationsTests
                 "listen_addresses = 'localhost, ::1'\nport 5432\nssl = on\nssl_cert_file = '/a''b' # x\nssl_key_file='/k'\n"
             },
             {
+                "slapd",
+                "cn=config.ldif",
+                "# CRC32 01234567\ndn: cn=config\nobjectClass: olcGlobal\ncn: config\nolcArgsFile: /etc/server/args\nolcSecurity: update_ssf=56\nolcTLSCertificateFile:: L2EgYg==\nolcTLSCertificateKeyFile: /k\n  l\nolcThreads: 4\n"
+            },
+            {
                 "postfix",
                 "main.cf",
                 "myhostname = mail.$mydomain\nmydomain = example\nsmtpd_tls_chain_files = /a,\n  /b\nsmtpd_tls_security_level = may\n"
@@ -113,7 +119,7 @@ public sealed class OddConfigurationsTests
 
     private static IConnector Of(string kind, string file)
     {
-        var config = kind == "postfix" ? "/etc/server" : "/etc/server/" + file;
+        var config = kind is "postfix" or "slapd" ? "/etc/server" : "/etc/server/" + file;
         var (id, settings) = (new InstanceId(kind, kind, config), new ConnectorSettings(kind, "/usr/sbin/" + kind, config, null));
         return kind switch
         {
@@ -122,6 +128,7 @@ public sealed class OddConfigurationsTests
             "haproxy" => new HaProxyConnector(id, settings),
             "mariadb" => new MariaDbConnector(id, settings),
             "proftpd" => new ProFtpdConnector(id, settings),
+            "slapd" => new SlapdConnector(id, settings),
             "redis" => new RedisConnector(id, settings),
             "dovecot" => new DovecotConnector(id, settings),
             "postgresql" => new PostgreSqlConnector(id, settings),
@@ -139,7 +146,12 @@ public sealed class OddConfigurationsTests
         for (var i = 0; i < Tries; i++)
         {
             var odd = Odd(text, random);
-            var files = new WrittenFiles((file, odd), ("master.cf", "smtp inet n - y - - smtpd\n"));
+            var written = new WrittenFiles(
+                (file, odd),
+                ("master.cf", "smtp inet n - y - - smtpd\n"),
+                ("pg_hba.conf", "host all all all md5\n")
+            );
+            IFiles files = kind == "slapd" ? new SlapdFiles(written, "/etc/server") : written;
             try
             {
                 var found = connector.Discover(files).Services;
@@ -162,6 +174,10 @@ public sealed class OddConfigurationsTests
         {
             var plan = connector.PlanBinding(new(service.Name, Ours, 443, ["www.example"]), files);
             Assert.All(plan.Edits, e => Assert.Equal(files.Find(e.Path), e.Before));
+            if (!service.Endpoints.Any(e => e.Tls) || service.Endpoints.All(e => e.ClearText == false))
+                return;
+            var demand = connector.PlanRequireTls(service.Name, files);
+            Assert.All(demand.Edits, e => Assert.Equal(files.Find(e.Path), e.Before));
         }
         catch (BeaconProblem p)
         {

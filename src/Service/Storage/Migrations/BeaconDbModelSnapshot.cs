@@ -1115,6 +1115,117 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                     b.ToTable("StoredEntries");
                 });
 
+            modelBuilder.Entity("OrderlyBeacon.Service.Sweeps.Sweep", b =>
+                {
+                    b.Property<long>("Id")
+                        .ValueGeneratedOnAdd()
+                        .HasColumnType("INTEGER");
+
+                    b.Property<int>("Answering")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<long>("At")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<string>("By")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.Property<long?>("EndedAt")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<int>("HostId")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<string>("NetworksJson")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("PortsJson")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("ProblemJson")
+                        .HasColumnType("TEXT");
+
+                    b.Property<int>("Serving")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<int>("State")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<long>("Total")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<long>("Tried")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<int>("Unmanaged")
+                        .HasColumnType("INTEGER");
+
+                    b.HasKey("Id");
+
+                    b.HasIndex("State");
+
+                    b.ToTable("Sweeps");
+                });
+
+            modelBuilder.Entity("OrderlyBeacon.Service.Sweeps.SweepFinding", b =>
+                {
+                    b.Property<long>("Id")
+                        .ValueGeneratedOnAdd()
+                        .HasColumnType("INTEGER");
+
+                    b.Property<string>("Address")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("Issuer")
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("Managed")
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("NamesJson")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.Property<long?>("NotAfter")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<int>("Port")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<int>("Protocol")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<string>("Serial")
+                        .HasColumnType("TEXT");
+
+                    b.Property<int>("Severity")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<long>("SweepId")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<string>("TakeOver")
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("Word")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.HasKey("Id");
+
+                    b.HasIndex("SweepId", "Id");
+
+                    b.HasIndex("SweepId", "Issuer");
+
+                    b.HasIndex("SweepId", "NotAfter");
+
+                    b.ToTable("SweepFindings");
+                });
+
             modelBuilder.Entity("OrderlyBeacon.Service.Work.WorkOrder", b =>
                 {
                     b.Property<long>("Id")

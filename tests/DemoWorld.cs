@@ -33,10 +33,11 @@ public sealed class DemoWorld : IAsyncLifetime
 
     public string Data => TakesPictures ? ForPictures : _scratch["demo"];
     public string Home => _scratch["home"];
-    public string Web01 => $"127.{Port / 256}.{Port % 256}.11";
-    public string Web02 => $"127.{Port / 256}.{Port % 256}.12";
-    public string Mail01 => $"127.{Port / 256}.{Port % 256}.21";
-    public string Db01 => $"127.{Port / 256}.{Port % 256}.31";
+    public string Network => $"127.{Port / 256}.{Port % 256}";
+    public string Web01 => Network + ".11";
+    public string Web02 => Network + ".12";
+    public string Mail01 => Network + ".21";
+    public string Db01 => Network + ".31";
 
     /// <summary>SMTP, submission, IMAP, IMAP by TLS.</summary>
     public IReadOnlyList<int> MailPorts => [.. File.ReadAllText(Path.Combine(Data, "mail-ports")).Trim().Split(' ').Select(int.Parse)];

@@ -14,7 +14,7 @@ try
     var builder = WebApplication.CreateSlimBuilder(args);
     builder.Configuration.AddEnvironmentVariables("BEACON_");
     var options = BeaconOptions.Read(builder.Configuration);
-    _ = options.Holdings;
+    _ = (options.Holdings, options.SweepNetworks);
     if (options.Keytab.Length > 0)
         OrderlyBeacon.Service.Domain.NativeEnvironment.UseKeytab(options.Keytab);
     // The build asks for the OpenAPI document: nothing is founded or listened to then.

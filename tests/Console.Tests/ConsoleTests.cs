@@ -631,6 +631,35 @@ public sealed class ConsoleTests(DemoWithBrowser world) : IClassFixture<DemoWith
     }
 
     [Fact]
+    public async Task C9_a_network_is_looked_over_for_what_nobody_looks_after()
+    {
+        var (page, errors) = await _browser.SignedInAsync("/sweeps");
+        await page.GetByLabel("Networks").FillAsync(world.Demo.Network + ".0/26");
+        await page.GetByLabel("Ports").FillAsync($"{world.Demo.TlsPort} 4443x");
+        await Expect(page.GetByText("4443x is no port")).ToBeVisibleAsync();
+        await page.GetByLabel("Ports").FillAsync($"{world.Demo.TlsPort}");
+        await page.GetByRole(AriaRole.Button, new() { Name = "Look over" }).ClickAsync();
+        await Expect(page.GetByRole(AriaRole.Heading, new() { NameRegex = new(@"Sweep \d+") }))
+            .ToContainTextAsync("done", new() { Timeout = 30_000 });
+        await Expect(page.GetByText("64 of 64 endpoints tried")).ToBeVisibleAsync();
+        // The parcels' certificate signs itself, and its host has an agent: the way is a request.
+        var parcels = page.Locator("tr", new() { HasTextString = "parcels.thistledown.example" });
+        await Expect(parcels).ToContainTextAsync("self-signed");
+        await Expect(parcels)
+            .ToContainTextAsync("beacon request new --host web02 --name parcels.thistledown.example --bind-to parcels.thistledown.example");
+        await Browser.ShotAsync(page, "sweep");
+        await page.GetByLabel("everything that answers").CheckAsync();
+        await Expect(page.GetByText("booking.thistledown.example").First).ToBeVisibleAsync();
+        await page.GotoAsync("/sweeps");
+        await Expect(page.GetByRole(AriaRole.Cell, new() { Name = world.Demo.Network + ".0/26" })).ToBeVisibleAsync();
+        await page.GetByLabel("Networks").FillAsync("10.99.0.0/24");
+        await page.GetByRole(AriaRole.Button, new() { Name = "Look over" }).ClickAsync();
+        await Expect(page.GetByText("10.99.0.0/24 is not within the networks that may be looked over")).ToBeVisibleAsync();
+        Assert.Empty(errors);
+        await page.Context.CloseAsync();
+    }
+
+    [Fact]
     public async Task B3_a_hold_is_set_and_released()
     {
         var (page, errors) = await _browser.SignedInAsync("/certificates/staff.thistledown.example");
@@ -662,6 +691,7 @@ public sealed class ConsoleTests(DemoWithBrowser world) : IClassFixture<DemoWith
     [InlineData("/new/csr")]
     [InlineData("/authorities")]
     [InlineData("/stores")]
+    [InlineData("/sweeps")]
     [InlineData("/domain")]
     [InlineData("/profiles")]
     [InlineData("/profiles/server")]

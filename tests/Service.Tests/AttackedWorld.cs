@@ -33,6 +33,7 @@ public sealed class AttackedWorld : RunningService, IAsyncLifetime
         Settings["BEACON_ZONES"] = Zones;
         Settings["BEACON_NAMES"] = string.Join(',', OfTheService);
         Settings["BEACON_BOUNDS"] = "none";
+        Settings["BEACON_SWEEPS"] = "127.90.0.0/22, 127.91.0.7";
     }
 
     public HttpClient Jay { get; private set; } = null!;

@@ -9,6 +9,7 @@ using System.Text.Json.Nodes;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core.Formats;
 using static OrderlyBeacon.Service.Tests.AttackedWorld;
+using static OrderlyBeacon.Service.Tests.RunningHost;
 
 namespace OrderlyBeacon.Service.Tests;
 
@@ -19,50 +20,6 @@ namespace OrderlyBeacon.Service.Tests;
 public sealed class WaysTests(AttackedWorld world) : IClassFixture<AttackedWorld>
 {
     private const string Passphrase = "five quiet words of siskin";
-
-    /// <summary>A host whose agent runs.</summary>
-    private sealed class RunningHost(AttackedWorld world, Scratch s, string name) : IAsyncDisposable
-    {
-        private Process? _agent;
-        private string _folder = "";
-
-        public string Name => name;
-        public string Store => Path.Combine(_folder, "store");
-
-        public async Task<RunningHost> StartAsync(string owner)
-        {
-            (_, _folder) = await world.JoinAsync(s, name, owner);
-            _agent = Process.Start(
-                new ProcessStartInfo(Own.Agent, ["run", "--state", _folder]) { RedirectStandardOutput = true, RedirectStandardError = true }
-            )!;
-            _agent.OutputDataReceived += (_, _) => { };
-            _agent.ErrorDataReceived += (_, _) => { };
-            _agent.BeginOutputReadLine();
-            _agent.BeginErrorReadLine();
-            await UntilAsync(async () => (await HostAsync()).SealKey is not null);
-            return this;
-        }
-
-        public async Task<HostDetail> HostAsync() =>
-            (await CallAsync(world.Robin, "GET", "hosts/" + name)).Json.Deserialize(BeaconJson.Default.HostDetail)!;
-
-        public async ValueTask DisposeAsync()
-        {
-            _agent!.Kill();
-            await _agent.WaitForExitAsync();
-        }
-    }
-
-    private static async Task UntilAsync(Func<Task<bool>> there)
-    {
-        for (var i = 0; i < 200; i++)
-        {
-            if (await there())
-                return;
-            await Task.Delay(100);
-        }
-        Assert.Fail("it did not come about");
-    }
 
     private async Task<JsonNode> EndedAsync(Answer accepted)
     {

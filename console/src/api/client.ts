@@ -35,6 +35,8 @@ export type ConsentInfo = Schemas['ConsentInfo'];
 export type Denied = Schemas['Denied'];
 export type ExportForm = Schemas['ExportForm'];
 export type StoredEntry = Schemas['StoredEntryInfo'];
+export type SweepInfo = Schemas['SweepInfo'];
+export type SweepFinding = Schemas['SweepFindingInfo'];
 export type OutsideInfo = Schemas['OutsideInfo'];
 export type Operation = keyof operations;
 

@@ -11,6 +11,7 @@ const asks: Record<string, string[]> = {
   host: ['today', 'hosts', 'host', 'services', 'certificate', 'certificates', 'store', 'host-store'],
   outside: ['outside', 'journal'],
   service: ['today', 'services', 'host'],
+  sweep: ['sweeps', 'sweep'],
 };
 
 /** Follows the service's events; answers whether the line is open. */

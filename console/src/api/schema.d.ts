@@ -605,6 +605,75 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sweeps": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description For people whom an administrator let in, and members of the directory whose group has a role here. */
+        get: operations["listSweeps"];
+        put?: never;
+        /** @description For administrators and host-keepers. */
+        post: operations["startSweep"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sweeps/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description For people whom an administrator let in, and members of the directory whose group has a role here. */
+        get: operations["getSweep"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sweeps/{number}/findings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description For people whom an administrator let in, and members of the directory whose group has a role here. */
+        get: operations["listFindings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sweeps/{number}/stop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description For administrators and host-keepers. */
+        post: operations["stopSweep"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/profiles": {
         parameters: {
             query?: never;
@@ -2378,6 +2447,7 @@ export interface components {
             store?: null | components["schemas"]["StoreOrder"];
             /** @description The device that it is about, by its full name; null for the agent's own host. */
             device?: null | string;
+            sweep?: null | components["schemas"]["SweepPart"];
             of?: null | components["schemas"]["OrderKind"];
             /** @description Of OrderKind.KeepDevice: a DeviceAccess, sealed to this agent, Base64. */
             sealed?: null | string;
@@ -2424,7 +2494,7 @@ export interface components {
          * @description What an agent can be ordered to do.
          * @enum {string}
          */
-        OrderKind: "obtain" | "bind" | "unbind" | "plan" | "look" | "meet" | "prepare" | "complete" | "keep-device" | "store" | "require-tls" | "allow-clear-text" | "preview" | "unknown";
+        OrderKind: "obtain" | "bind" | "unbind" | "plan" | "look" | "meet" | "prepare" | "complete" | "keep-device" | "store" | "require-tls" | "allow-clear-text" | "preview" | "sweep" | "unknown";
         OrderList: {
             orders: components["schemas"]["Order"][];
         };
@@ -2501,6 +2571,16 @@ export interface components {
         /** @description An answer of several rows, with the cursor for the next ones; null at the end. */
         PageOfStoredEntryInfo: {
             items: components["schemas"]["StoredEntryInfo"][];
+            next: null | string;
+        };
+        /** @description An answer of several rows, with the cursor for the next ones; null at the end. */
+        PageOfSweepFindingInfo: {
+            items: components["schemas"]["SweepFindingInfo"][];
+            next: null | string;
+        };
+        /** @description An answer of several rows, with the cursor for the next ones; null at the end. */
+        PageOfSweepInfo: {
+            items: components["schemas"]["SweepInfo"][];
             next: null | string;
         };
         /** @description A parent service to bring an authority's request to, and who asks there. */
@@ -2916,6 +2996,105 @@ export interface components {
             state: components["schemas"]["RequestState"];
             reason: null | string;
             files: string[];
+        };
+        /** @description A sweep with its unmanaged certificates by issuer, the first to expire first. */
+        SweepDetail: {
+            sweep: components["schemas"]["SweepInfo"];
+            groups: components["schemas"]["SweepGroup"][];
+        };
+        /** @description What a sweep met at one endpoint. */
+        SweepFindingInfo: {
+            address: string;
+            /** Format: int32 */
+            port: number;
+            protocol: components["schemas"]["ProbeProtocol"];
+            severity: components["schemas"]["Severity"];
+            /** @description What clients make of it, in words: `accepted`, `expired`, `self-signed` … */
+            state: string;
+            names: string[];
+            issuer: null | string;
+            serial: null | string;
+            /** Format: date-time */
+            notAfter: null | string;
+            /** @description The certificate of ours that it is, or the host whose store has it; null when nobody looks after it. */
+            managed: null | string;
+            /** @description What to do so that it is looked after; null when it is. */
+            takeOver: null | string;
+        };
+        /** @description What one issuer has in a sweep that nobody looks after. */
+        SweepGroup: {
+            issuer: string;
+            /** Format: int32 */
+            count: number;
+            /** Format: date-time */
+            firstEnd: string;
+        };
+        /** @description A look over whole networks, with how far it is. */
+        SweepInfo: {
+            /** Format: int64 */
+            number: number;
+            state: components["schemas"]["SweepState"];
+            networks: string[];
+            ports: number[];
+            from: string;
+            by: string;
+            /** Format: date-time */
+            at: string;
+            /** Format: date-time */
+            ended: null | string;
+            /**
+             * Format: int64
+             * @description Endpoints that it looks at.
+             */
+            total: number;
+            /**
+             * Format: int64
+             * @description Those that it has looked at.
+             */
+            tried: number;
+            /**
+             * Format: int32
+             * @description Those where something listens.
+             */
+            answering: number;
+            /**
+             * Format: int32
+             * @description Those that serve a certificate.
+             */
+            serving: number;
+            /**
+             * Format: int32
+             * @description Those whose certificate nobody looks after.
+             */
+            unmanaged: number;
+            problem: null | components["schemas"]["ProblemInfo"];
+        };
+        /** @description A part of a sweep that an agent looks at in one order. */
+        SweepPart: {
+            networks: string[];
+            ports: number[];
+            /**
+             * Format: int64
+             * @description Number of its first endpoint, from 0.
+             */
+            first: number;
+            /** Format: int32 */
+            count: number;
+            /**
+             * Format: int64
+             * @description The sweep that it is of.
+             */
+            number?: number;
+        };
+        /** @enum {string} */
+        SweepState: "running" | "done" | "stopped" | "failed" | "unknown";
+        SweepWish: {
+            /** @description Addresses and ranges, within those that an administrator permitted. */
+            networks: string[];
+            /** @description Null: those that servers with TLS usually listen at. */
+            ports: null | number[];
+            /** @description The host whose agent looks; null: the one that was heard of last. */
+            from: null | string;
         };
         /** @description An entry that an import made. */
         TakenEntry: {
@@ -3955,6 +4134,126 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Exported"];
+                };
+            };
+        };
+    };
+    listSweeps: {
+        parameters: {
+            query?: {
+                after?: string;
+                take?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageOfSweepInfo"];
+                };
+            };
+        };
+    };
+    startSweep: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SweepWish"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SweepInfo"];
+                };
+            };
+        };
+    };
+    getSweep: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SweepDetail"];
+                };
+            };
+        };
+    };
+    listFindings: {
+        parameters: {
+            query?: {
+                search?: string;
+                managed?: boolean;
+                issuer?: string;
+                sort?: string;
+                after?: string;
+                take?: number;
+            };
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageOfSweepFindingInfo"];
+                };
+            };
+        };
+    };
+    stopSweep: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SweepInfo"];
                 };
             };
         };

@@ -97,10 +97,8 @@ internal sealed class CarryOut(AgentState state, Instances instances, ServiceCli
                     null,
                     order.Certificate is null ? swap.DescribeRemoval(service) : swap.Describe(Entry(order), service, order.Port)
                 );
-            case OrderKind.Preview when order.Of is OrderKind.RequireTls:
-                return new(true, null, steps, null, await Demand(step).DescribeAsync(instances.Service(order.Services![0]), ct));
-            case OrderKind.Preview when order.Of is OrderKind.AllowClearText:
-                return new(true, null, steps, null, Demand(step).DescribeEnd(instances.Service(order.Services![0])));
+            case OrderKind.Preview:
+                return new(true, null, steps, null, await PreviewedAsync(order, step, ct));
             case OrderKind.Look:
                 var probe = new Probe(order.Address!, order.Port ?? 443, order.ServerName ?? order.Address!, order.Protocol);
                 return Done(steps, [await TlsProbe.LookAsync(probe, clock, ct)]);
@@ -111,11 +109,7 @@ internal sealed class CarryOut(AgentState state, Instances instances, ServiceCli
                     await BeMet.RunAsync(order.Id, order.Address ?? "", own, text => beacon.StepAsync(order.Id, text, ct), ct);
                 return Done(steps, []);
             default:
-                throw new BeaconProblem(
-                    ProblemCode.ConfigurationUnsupported,
-                    "This agent does not know orders of that kind.",
-                    "Update the agent."
-                );
+                throw NotKnown();
         }
     }
 
@@ -130,6 +124,20 @@ internal sealed class CarryOut(AgentState state, Instances instances, ServiceCli
                 or OrderKind.AllowClearText;
 
     private TlsDemand Demand(Action<string> step) => new(state.Journal, _bounds.Demands, clock, step);
+
+    private async Task<BindPlan> PreviewedAsync(Order order, Action<string> step, CancellationToken ct)
+    {
+        var service = instances.Service(order.Services![0]);
+        return order.Of switch
+        {
+            OrderKind.RequireTls => await Demand(step).DescribeAsync(service, ct),
+            OrderKind.AllowClearText => Demand(step).DescribeEnd(service),
+            _ => throw NotKnown(),
+        };
+    }
+
+    private static BeaconProblem NotKnown() =>
+        new(ProblemCode.ConfigurationUnsupported, "This agent does not know orders of that kind.", "Update the agent.");
 
     private static OrderResult Done(List<string> steps, IReadOnlyList<LookReport> looks) => new(true, null, steps, looks, null);
 

@@ -218,6 +218,11 @@ internal static class ServiceEndpoints
                     TypedResults.Ok(new OrderAccepted(await bind.TakeOutAsync(host, service, caller, ct)))
             )
             .Is(Operation.UnbindService);
+        MapTls(g);
+    }
+
+    private static void MapTls(RouteGroupBuilder g)
+    {
         g.MapPost(
                 "/{host}/{service}/tls-required/plan",
                 async (string host, string service, TlsWish wish, TlsDemands demands, Caller caller, CancellationToken ct) =>

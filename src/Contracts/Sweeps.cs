@@ -50,6 +50,8 @@ public sealed record SweepInfo(
 /// <summary>What a sweep met at one endpoint.</summary>
 /// <param name="State">What clients make of it, in words: <c>accepted</c>, <c>expired</c>, <c>self-signed</c> …</param>
 /// <param name="Managed">The certificate of ours that it is, or the host whose store has it; null when nobody looks after it.</param>
+/// <param name="Host">The host whose agent knows the server, when nobody looks after the certificate.</param>
+/// <param name="Service">The service there.</param>
 /// <param name="TakeOver">What to do so that it is looked after; null when it is.</param>
 public sealed record SweepFindingInfo(
     string Address,
@@ -62,6 +64,8 @@ public sealed record SweepFindingInfo(
     string? Serial,
     DateTimeOffset? NotAfter,
     string? Managed,
+    string? Host,
+    string? Service,
     string? TakeOver
 );
 

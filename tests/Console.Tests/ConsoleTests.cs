@@ -1,3 +1,4 @@
+using System.Text.RegularExpressions;
 using Deque.AxeCore.Playwright;
 using Microsoft.Playwright;
 using static Microsoft.Playwright.Assertions;
@@ -643,13 +644,20 @@ public sealed class ConsoleTests(DemoWithBrowser world) : IClassFixture<DemoWith
             .ToContainTextAsync("done", new() { Timeout = 30_000 });
         await Expect(page.GetByText("64 of 64 endpoints tried")).ToBeVisibleAsync();
         // The parcels' certificate signs itself, and its host has an agent: the way is a request.
-        var parcels = page.Locator("tr", new() { HasTextString = "parcels.thistledown.example" });
+        var parcels = page.Locator("tr", new() { HasTextString = "parcels.thistledown.example" }).First;
         await Expect(parcels).ToContainTextAsync("self-signed");
-        await Expect(parcels)
-            .ToContainTextAsync("beacon request new --host web02 --name parcels.thistledown.example --bind-to parcels.thistledown.example");
+        await Expect(
+                page.GetByText(
+                    "beacon request new --host web02 --name parcels.thistledown.example --bind-to parcels.thistledown.example",
+                    new() { Exact = true }
+                )
+            )
+            .ToBeVisibleAsync();
+        await Expect(page.GetByRole(AriaRole.Link, new() { Name = "request one" }).First)
+            .ToHaveAttributeAsync("href", new Regex("/new.host=web02.*parcels"));
         await Browser.ShotAsync(page, "sweep");
-        await page.GetByLabel("everything that answers").CheckAsync();
-        await Expect(page.GetByText("booking.thistledown.example").First).ToBeVisibleAsync();
+        await page.GetByLabel("everything that answers").ClickAsync();
+        await Expect(page.GetByText($"{world.Demo.Web01}:{world.Demo.TlsPort}")).ToBeVisibleAsync();
         await page.GotoAsync("/sweeps");
         await Expect(page.GetByRole(AriaRole.Cell, new() { Name = world.Demo.Network + ".0/26" })).ToBeVisibleAsync();
         await page.GetByLabel("Networks").FillAsync("10.99.0.0/24");

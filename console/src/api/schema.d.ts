@@ -3018,6 +3018,10 @@ export interface components {
             notAfter: null | string;
             /** @description The certificate of ours that it is, or the host whose store has it; null when nobody looks after it. */
             managed: null | string;
+            /** @description The host whose agent knows the server, when nobody looks after the certificate. */
+            host: null | string;
+            /** @description The service there. */
+            service: null | string;
             /** @description What to do so that it is looked after; null when it is. */
             takeOver: null | string;
         };

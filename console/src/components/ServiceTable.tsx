@@ -75,6 +75,7 @@ export function ServiceTable({
                 {s.endpoints.map((e) => (
                   <div key={`${e.address}:${e.port}`}>
                     {e.address}:{e.port} <span className="dim">{wayIn(e)}</span>
+                    {e.clearText && <div className="dim">without TLS: {read(e.readable)} can be read</div>}
                   </div>
                 ))}
               </td>
@@ -195,6 +196,5 @@ const ways: Record<string, string> = {
 /** How clients come to TLS at an endpoint, and whether they can do without. */
 function wayIn(e: ServiceInfo['endpoints'][number]): string {
   if (!e.tls) return e.clearText === false ? 'sends on to TLS' : 'plain';
-  const way = ways[e.protocol ?? 'tls'] ?? 'TLS';
-  return e.clearText ? `${way} · ${read(e.readable)} readable` : way;
+  return ways[e.protocol ?? 'tls'] ?? 'TLS';
 }

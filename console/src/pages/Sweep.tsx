@@ -7,7 +7,7 @@ import {
   useQuery,
   useQueryClient,
 } from '@tanstack/react-query';
-import { useParams, useSearchParams } from 'react-router';
+import { Link, useParams, useSearchParams } from 'react-router';
 import { api, take, type SweepFinding } from '../api/client';
 import { CommandLine, Failure } from '../components/Bits';
 import { More } from '../components/More';
@@ -59,7 +59,8 @@ export function Sweep() {
       </Group>
       <section className="sheet">
         <Text size="sm">
-          <span className="mono">{s.networks.join(', ')}</span> at {s.ports.length} ports, seen from{' '}
+          <span className="mono">{s.networks.join(', ')}</span> at{' '}
+          {s.ports.length === 1 ? `port ${s.ports[0]}` : `${s.ports.length} ports`}, seen from{' '}
           {shortHost(s.from)}; started by {s.by}, {when(s.at, now)}.
         </Text>
         {s.state === 'running' && (
@@ -163,20 +164,7 @@ function Findings({ number, now, tried }: { number: number; now: number; tried: 
         </thead>
         <tbody>
           {rows.map((f) => (
-            <tr key={`${f.address}:${f.port}`}>
-              <td className="nowrap">
-                {f.address}:{f.port}
-              </td>
-              <td>
-                <State severity={f.severity} word={f.state} />
-              </td>
-              <td>{f.names.slice(0, 3).join(', ')}</td>
-              <td title={f.issuer ?? ''}>{commonName(f.issuer)}</td>
-              <td className="nowrap">{when(f.notAfter, now)}</td>
-              <td>
-                <Keeper finding={f} />
-              </td>
-            </tr>
+            <Row key={`${f.address}:${f.port}`} finding={f} now={now} />
           ))}
           {data && rows.length === 0 && (
             <tr>
@@ -195,14 +183,37 @@ function Findings({ number, now, tried }: { number: number; now: number; tried: 
   );
 }
 
-function Keeper({ finding: f }: { finding: SweepFinding }) {
-  if (f.managed) return <>{f.managed}</>;
-  if (!f.serial) return <span className="dim">no certificate</span>;
+function Row({ finding: f, now }: { finding: SweepFinding; now: number }) {
+  const keeper = f.managed ?? (f.serial ? 'nobody' : '–');
   return (
     <>
-      nobody
+      <tr>
+        <td className="nowrap">
+          {f.address}:{f.port}
+        </td>
+        <td>
+          <State severity={f.severity} word={f.state} />
+        </td>
+        <td>{f.names.slice(0, 3).join(', ')}</td>
+        <td title={f.issuer ?? ''}>{commonName(f.issuer)}</td>
+        <td className="nowrap">{when(f.notAfter, now)}</td>
+        <td>
+          {keeper}
+          {f.host && f.service && (
+            <>
+              {': '}
+              <Link to={`/new?host=${f.host}&service=${encodeURIComponent(f.service)}`}>request one</Link>
+            </>
+          )}
+        </td>
+      </tr>
       {f.takeOver && (
-        <div className={f.takeOver.startsWith('beacon ') ? 'mono dim' : 'dim'}>{f.takeOver}</div>
+        <tr>
+          <td />
+          <td colSpan={5} className={f.host ? 'mono dim' : 'dim'}>
+            {f.takeOver}
+          </td>
+        </tr>
       )}
     </>
   );

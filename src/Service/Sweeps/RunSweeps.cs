@@ -102,7 +102,7 @@ public sealed class RunSweeps(BeaconDb db, BeaconOptions options, TimeProvider c
 }
 
 /// <summary>Takes what an agent met in one part, and places the order for the next; within the transaction that ends the order.</summary>
-public sealed class TakeSweepPart(BeaconDb db, JudgeLook judge, WorkBell bell, Changes changes)
+public sealed class TakeSweepPart(BeaconDb db, JudgeLook judge, BeaconOptions options, WorkBell bell, Changes changes)
 {
     private const int MostNames = 20;
 
@@ -153,22 +153,27 @@ public sealed class TakeSweepPart(BeaconDb db, JudgeLook judge, WorkBell bell, C
         var called = names.Find(n => !n.StartsWith('*')) ?? look.ServerName;
         var judged = judge.Run(look with { ServerName = called }, host.Name);
         var managed = leaf is null ? null : await KeeperAsync(leaf, ct);
+        var known = leaf is null || managed is not null ? null : await KnownAtAsync(leaf, ct);
+        var endsSoon = judged.Accepted && managed is null && leaf?.NotAfter < look.At.AddDays(options.SoonDays);
         return new()
         {
             SweepId = sweep,
             Address = look.Address,
             Port = look.Port,
             Protocol = WellKnownPorts.ProtocolAt(look.Port),
-            Severity = judged.Severity,
-            Word = judged.Problems.FirstOrDefault() is { } p ? ServiceQueries.Word(p.Fault) : "accepted",
+            Severity = endsSoon ? Severity.Soon : judged.Severity,
+            Word = endsSoon ? ServiceQueries.Word("ends-soon") : WordOf(judged),
             NamesJson = Shapes.Json(names),
             Issuer = leaf?.Issuer.ToString(),
             Serial = leaf?.Serial.Hex,
             NotAfter = leaf?.NotAfter,
             Managed = managed,
-            TakeOver = leaf is null || managed is not null ? null : await WayAsync(leaf, names, ct),
+            Host = known?.Host,
+            Service = known?.Service,
         };
     }
+
+    private static string WordOf(LookInfo judged) => judged.Problems.FirstOrDefault() is { } p ? ServiceQueries.Word(p.Fault) : "accepted";
 
     private static X509? LeafOf(LookReport look)
     {
@@ -203,7 +208,8 @@ public sealed class TakeSweepPart(BeaconDb db, JudgeLook judge, WorkBell bell, C
         return stored;
     }
 
-    private async Task<string> WayAsync(X509 leaf, IReadOnlyList<string> names, CancellationToken ct)
+    /// <summary>The service of a host of ours that serves it; null where no agent knows one.</summary>
+    private async Task<(string Host, string Service)?> KnownAtAsync(X509 leaf, CancellationToken ct)
     {
         var serial = leaf.Serial.Hex;
         var known = await (
@@ -213,9 +219,6 @@ public sealed class TakeSweepPart(BeaconDb db, JudgeLook judge, WorkBell bell, C
             where h.State == HostState.Joined
             select new { Host = h.Name, Service = s.Name }
         ).FirstOrDefaultAsync(ct);
-        var name = names.FirstOrDefault(n => !n.StartsWith('*')) ?? "NAME";
-        return known is not null
-            ? ShellCommand.Of($"beacon request new --host {known.Host.Split('.')[0]} --name {name} --bind-to {known.Service}")
-            : "No agent looks after this server: invite its host (beacon host invite NAME), or name the server to the agent that is there (beacon-agent add).";
+        return known is null ? null : (known.Host, known.Service);
     }
 }

@@ -83,5 +83,8 @@ public sealed class SweepFinding
     public string? Serial { get; init; }
     public DateTimeOffset? NotAfter { get; init; }
     public string? Managed { get; init; }
-    public string? TakeOver { get; init; }
+
+    /// <summary>The host and its service that serve it, where an agent knows them and nobody looks after the certificate.</summary>
+    public string? Host { get; init; }
+    public string? Service { get; init; }
 }

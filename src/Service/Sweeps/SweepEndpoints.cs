@@ -116,8 +116,18 @@ public sealed class SweepQueries(BeaconDb db)
             f.Serial,
             f.NotAfter,
             f.Managed,
-            f.TakeOver
+            f.Host,
+            f.Service,
+            f.Serial is null || f.Managed is not null ? null : WayOf(f)
         );
+
+    private static string WayOf(SweepFinding f)
+    {
+        if (f.Host is null || f.Service is null)
+            return "No agent looks after this server: invite its host (beacon host invite NAME), or name the server to the agent that is there (beacon-agent add).";
+        var name = Shapes.Strings(f.NamesJson).Find(n => !n.StartsWith('*')) ?? "NAME";
+        return ShellCommand.Of($"beacon request new --host {f.Host.Split('.')[0]} --name {name} --bind-to {f.Service}");
+    }
 
     private async Task<List<SweepInfo>> Infos(IQueryable<Sweep> rows, CancellationToken ct)
     {

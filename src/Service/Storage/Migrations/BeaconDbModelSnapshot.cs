@@ -1180,6 +1180,9 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                         .IsRequired()
                         .HasColumnType("TEXT");
 
+                    b.Property<string>("Host")
+                        .HasColumnType("TEXT");
+
                     b.Property<string>("Issuer")
                         .HasColumnType("TEXT");
 
@@ -1202,14 +1205,14 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                     b.Property<string>("Serial")
                         .HasColumnType("TEXT");
 
+                    b.Property<string>("Service")
+                        .HasColumnType("TEXT");
+
                     b.Property<int>("Severity")
                         .HasColumnType("INTEGER");
 
                     b.Property<long>("SweepId")
                         .HasColumnType("INTEGER");
-
-                    b.Property<string>("TakeOver")
-                        .HasColumnType("TEXT");
 
                     b.Property<string>("Word")
                         .IsRequired()

@@ -27,7 +27,8 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                     Serial = table.Column<string>(type: "TEXT", nullable: true),
                     NotAfter = table.Column<long>(type: "INTEGER", nullable: true),
                     Managed = table.Column<string>(type: "TEXT", nullable: true),
-                    TakeOver = table.Column<string>(type: "TEXT", nullable: true)
+                    Host = table.Column<string>(type: "TEXT", nullable: true),
+                    Service = table.Column<string>(type: "TEXT", nullable: true)
                 },
                 constraints: table =>
                 {

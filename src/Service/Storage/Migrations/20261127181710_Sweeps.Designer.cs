@@ -10,7 +10,7 @@ using OrderlyBeacon.Service.Storage;
 namespace OrderlyBeacon.Service.Storage.Migrations
 {
     [DbContext(typeof(BeaconDb))]
-    [Migration("20261127174541_Sweeps")]
+    [Migration("20261127181710_Sweeps")]
     partial class Sweeps
     {
         /// <inheritdoc />
@@ -1183,6 +1183,9 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                         .IsRequired()
                         .HasColumnType("TEXT");
 
+                    b.Property<string>("Host")
+                        .HasColumnType("TEXT");
+
                     b.Property<string>("Issuer")
                         .HasColumnType("TEXT");
 
@@ -1205,14 +1208,14 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                     b.Property<string>("Serial")
                         .HasColumnType("TEXT");
 
+                    b.Property<string>("Service")
+                        .HasColumnType("TEXT");
+
                     b.Property<int>("Severity")
                         .HasColumnType("INTEGER");
 
                     b.Property<long>("SweepId")
                         .HasColumnType("INTEGER");
-
-                    b.Property<string>("TakeOver")
-                        .HasColumnType("TEXT");
 
                     b.Property<string>("Word")
                         .IsRequired()

@@ -136,4 +136,39 @@ public sealed class SweepTests(AttackedWorld world) : IClassFixture<AttackedWorl
         Assert.Equal(SweepState.Done, (await EndedAsync(next)).Sweep.State);
         Assert.Equal(stopped.Json!["tried"]!.GetValue<long>(), (await EndedAsync(number)).Sweep.Tried);
     }
+
+    private static string Met(string address, int port) =>
+        $$"""{"address":"{{address}}","port":{{port}},"serverName":"x","at":"{{DateTimeOffset.UtcNow:O}}","outcome":"plain-only","message":"","protocol":null,"chain":["no certificate"]}""";
+
+    [Fact]
+    public async Task An_agent_says_what_it_met_where_it_was_sent_and_nowhere_else()
+    {
+        using var s = new Scratch();
+        var (agent, _) = await world.JoinAsync(s, "liar.branch.example", "jay");
+        var number = await StartAsync("""{"networks":["127.91.0.7"],"ports":[1,2],"from":"liar.branch.example"}""");
+        var orders = (await CallAsync(agent, "GET", "agent/work?wait=0")).Json!["orders"]!.AsArray();
+        var order = Assert.Single(orders, o => o!["kind"]!.GetValue<string>() == "sweep")!["id"]!.GetValue<long>();
+        string[] looks = [Met("127.91.0.7", 2), Met("127.91.0.8", 2), Met("127.91.0.7", 3), Met("everywhere", 1)];
+        var result = $$"""{"done":true,"problem":null,"steps":[],"looks":[{{string.Join(',', looks)}}],"plan":null}""";
+        Assert.True((await CallAsync(agent, "POST", $"agent/orders/{order}/result", result)).IsDone);
+        var detail = await EndedAsync(number);
+        Assert.Equal((SweepState.Done, 2L, 1, 0), (detail.Sweep.State, detail.Sweep.Tried, detail.Sweep.Answering, detail.Sweep.Serving));
+        Assert.Equal(("127.91.0.7", 2, null), Assert.Single((await FindingsAsync(number, "")).Select(f => (f.Address, f.Port, f.TakeOver))));
+        // Said once more, it is taken once.
+        await CallAsync(agent, "POST", $"agent/orders/{order}/result", result);
+        Assert.Single(await FindingsAsync(number, ""));
+    }
+
+    [Fact]
+    public async Task An_agent_that_cannot_look_ends_it_with_its_words()
+    {
+        using var s = new Scratch();
+        var (agent, _) = await world.JoinAsync(s, "elder.branch.example", "jay");
+        var number = await StartAsync("""{"networks":["127.91.0.7"],"ports":[1],"from":"elder.branch.example"}""");
+        var order = (await CallAsync(agent, "GET", "agent/work?wait=0")).Json!["orders"]![0]!["id"]!.GetValue<long>();
+        const string NotKnown = """{"done":false,"problem":{"code":"configuration-unsupported","message":"This agent does not know orders of that kind.","cure":"Update the agent."},"steps":[],"looks":null,"plan":null}""";
+        Assert.True((await CallAsync(agent, "POST", $"agent/orders/{order}/result", NotKnown)).IsDone);
+        var sweep = (await EndedAsync(number)).Sweep;
+        Assert.Equal((SweepState.Failed, "Update the agent."), (sweep.State, sweep.Problem!.Cure));
+    }
 }

@@ -192,7 +192,7 @@ public sealed class StoryTests(DemoWorld demo) : IClassFixture<DemoWorld>
         const string db = "db.thistledown.example";
         demo.Ok("request", "new", "--host", "db01", "--name", db, "--bind-to", "postgresql");
         Assert.Contains("Verify return code: 0 (ok)", SClientBy(db, demo.Db01, demo.DatabasePort, "postgres"));
-        Assert.Contains("clear text possible", demo.Ok("service", "show", "db01/postgresql").ReplaceLineEndings(" "));
+        Assert.Contains("queries can be read", demo.Ok("service", "show", "db01/postgresql").ReplaceLineEndings(" "));
     }
 
     private string SClientBy(string name, string address, int port, string? startTls)

@@ -93,7 +93,8 @@ public sealed class ConsoleTests(DemoWithBrowser world) : IClassFixture<DemoWith
         await page.GetByLabel("Networks").FillAsync("10.99.0.0/24");
         await page.GetByRole(AriaRole.Button, new() { Name = "Look over" }).ClickAsync();
         await Expect(page.GetByText("10.99.0.0/24 is not within the networks that may be looked over")).ToBeVisibleAsync();
-        Assert.Empty(errors);
+        // The last of it was refused, as it should be.
+        Assert.Contains("403", Assert.Single(errors));
         await page.Context.CloseAsync();
     }
 

@@ -153,7 +153,10 @@ public sealed class SweepTests(AttackedWorld world) : IClassFixture<AttackedWorl
         Assert.True((await CallAsync(agent, "POST", $"agent/orders/{order}/result", result)).IsDone);
         var detail = await EndedAsync(number);
         Assert.Equal((SweepState.Done, 2L, 1, 0), (detail.Sweep.State, detail.Sweep.Tried, detail.Sweep.Answering, detail.Sweep.Serving));
-        Assert.Equal(("127.91.0.7", 2, null), Assert.Single((await FindingsAsync(number, "")).Select(f => (f.Address, f.Port, f.TakeOver))));
+        Assert.Equal(
+            ("127.91.0.7", 2, null),
+            Assert.Single((await FindingsAsync(number, "")).Select(f => (f.Address, f.Port, f.TakeOver)))
+        );
         // Said once more, it is taken once.
         await CallAsync(agent, "POST", $"agent/orders/{order}/result", result);
         Assert.Single(await FindingsAsync(number, ""));
@@ -166,7 +169,8 @@ public sealed class SweepTests(AttackedWorld world) : IClassFixture<AttackedWorl
         var (agent, _) = await world.JoinAsync(s, "elder.branch.example", "jay");
         var number = await StartAsync("""{"networks":["127.91.0.7"],"ports":[1],"from":"elder.branch.example"}""");
         var order = (await CallAsync(agent, "GET", "agent/work?wait=0")).Json!["orders"]![0]!["id"]!.GetValue<long>();
-        const string NotKnown = """{"done":false,"problem":{"code":"configuration-unsupported","message":"This agent does not know orders of that kind.","cure":"Update the agent."},"steps":[],"looks":null,"plan":null}""";
+        const string NotKnown =
+            """{"done":false,"problem":{"code":"configuration-unsupported","message":"This agent does not know orders of that kind.","cure":"Update the agent."},"steps":[],"looks":null,"plan":null}""";
         Assert.True((await CallAsync(agent, "POST", $"agent/orders/{order}/result", NotKnown)).IsDone);
         var sweep = (await EndedAsync(number)).Sweep;
         Assert.Equal((SweepState.Failed, "Update the agent."), (sweep.State, sweep.Problem!.Cure));

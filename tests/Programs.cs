@@ -16,7 +16,7 @@ internal static class Programs
         IEnumerable<string> args,
         byte[]? input = null,
         IReadOnlyDictionary<string, string>? environment = null,
-        int seconds = 60
+        int seconds = 120
     )
     {
         var start = new ProcessStartInfo(program, args)

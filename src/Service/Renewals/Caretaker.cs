@@ -176,8 +176,13 @@ internal sealed partial class Caretaker(
     private static async Task TidySweepsAsync(BeaconDb db, DateTimeOffset now, CancellationToken ct)
     {
         var old = now.AddDays(-90);
-        await db.SweepFindings.Where(f => db.Sweeps.Any(s => s.Id == f.SweepId && s.EndedAt < old)).ExecuteDeleteAsync(ct);
-        await db.Sweeps.Where(s => s.EndedAt < old).ExecuteDeleteAsync(ct);
+        // By number: the findings of all others are not read for it.
+        var gone = await db.Sweeps.Where(s => s.EndedAt < old).Select(s => s.Id).ToListAsync(ct);
+        foreach (var number in gone)
+        {
+            await db.SweepFindings.Where(f => f.SweepId == number).ExecuteDeleteAsync(ct);
+            await db.Sweeps.Where(s => s.Id == number).ExecuteDeleteAsync(ct);
+        }
         var left = new ProblemInfo("host-away", "Its host was removed meanwhile.", "Start it again from another host.");
         foreach (
             var s in await db

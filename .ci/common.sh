@@ -18,6 +18,17 @@ need() {
     || die "apt-get could not install ${missing[*]}: $(tail -n 3 "${TMPDIR:-/tmp}/beacon-apt.log")"
 }
 
+# unpacked PACKAGE: brings a Debian package that cannot be installed beside another; its files are under out/unpacked/PACKAGE.
+unpacked() {
+  local to=$ROOT/out/unpacked/$1
+  [ ! -e "$to" ] || return 0
+  say "Unpacking from Debian's packages: $1"
+  mkdir -p "$to.new" && chmod 755 "$to.new"
+  apt-get update -qq >/dev/null 2>&1 || true
+  (cd "$to.new" && apt-get download "$1" >/dev/null 2>&1 && dpkg -x "$1"_*.deb . && rm "$1"_*.deb) || die "The package $1 could not be fetched: apt-get download $1."
+  mv "$to.new" "$to"
+}
+
 need_toolchain() {
   command -v dotnet >/dev/null || die "The .NET 10 SDK is missing. Install it, then run this again."
   dotnet --list-sdks | grep -q '^10\.' || die "The .NET SDK found is not version 10. Install .NET 10, then run this again."

@@ -19,6 +19,9 @@ make_mail() {
   local d=$DATA/mail01
   mkdir -p "$d"/{postfix,dovecot/conf.d,queue,data,log,mail,run,state}
   chown postfix:postfix "$d/data"; chown nobody:nogroup "$d/mail"
+  # Whom it believes when it sends mail to others.
+  make_public_roots
+  cat "$PUBLIC/Brackenhythe_Web_Root.crt" "$PUBLIC/Castle_Quay_Root_2.crt" >"$d/partners.pem"
   cat >"$d/postfix/main.cf" <<C
 # Thistledown Rail: mail
 compatibility_level = 3.6
@@ -42,6 +45,7 @@ alias_maps =
 alias_database =
 local_recipient_maps =
 default_transport = error:no outside delivery
+smtp_tls_CAfile = $d/partners.pem
 relay_transport = error:no outside delivery
 virtual_mailbox_domains = thistledown.example
 virtual_mailbox_base = $d/mail

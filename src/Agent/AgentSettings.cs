@@ -3,6 +3,7 @@ using System.Text.Json.Serialization;
 using OrderlyBeacon.Agent.Connectors;
 using OrderlyBeacon.Agent.Store;
 using OrderlyBeacon.Agent.Swap;
+using OrderlyBeacon.Agent.Trust;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 
@@ -29,6 +30,9 @@ internal sealed record ConnectorSettings(string Kind, string Binary, string Conf
 /// <param name="ReportSeconds">How often all services are looked at.</param>
 internal sealed record AgentSettings(string Service, string Host, IReadOnlyList<ConnectorSettings> Connectors, int ReportSeconds = 60)
 {
+    /// <summary>Trust stores that a person named; null: those at the usual places.</summary>
+    public IReadOnlyList<TrustPlace>? Trust { get; init; }
+
     public static string FileIn(string state) => Path.Combine(state, "agent.json");
 
     /// <exception cref="BeaconProblem">The agent has not joined, or the file is damaged.</exception>
@@ -66,4 +70,5 @@ internal sealed record AgentSettings(string Service, string Host, IReadOnlyList<
 [JsonSerializable(typeof(BoundRecord))]
 [JsonSerializable(typeof(EntryFile))]
 [JsonSerializable(typeof(OrderResult))]
+[JsonSerializable(typeof(TrustRecord))]
 internal sealed partial class AgentJson : JsonSerializerContext;

@@ -4,6 +4,7 @@ using OrderlyBeacon.Agent.Connectors;
 using OrderlyBeacon.Agent.Enrolment;
 using OrderlyBeacon.Agent.Orders;
 using OrderlyBeacon.Agent.Store;
+using OrderlyBeacon.Agent.Trust;
 using OrderlyBeacon.Core;
 
 namespace OrderlyBeacon.Agent;
@@ -22,7 +23,7 @@ internal static class Program
             DefaultValueFactory = _ => "/var/lib/beacon-agent",
             Recursive = true,
         };
-        return await new RootCommand("The agent of Orderly Beacon.") { state, Join(state), AddServer(state), Run(state) }
+        return await new RootCommand("The agent of Orderly Beacon.") { state, Join(state), AddServer(state), AddTrust(state), Run(state) }
             .Parse(args)
             .InvokeAsync();
     }
@@ -87,7 +88,10 @@ internal static class Program
                         r.GetValue(fingerprint),
                         ct
                     );
-                    new AgentSettings(address.ToString(), r.GetValue(host)!, servers.Read(r), r.GetValue(every)).Save(folder);
+                    new AgentSettings(address.ToString(), r.GetValue(host)!, servers.Read(r), r.GetValue(every))
+                    {
+                        Trust = servers.ReadTrust(r),
+                    }.Save(folder);
                     Console.WriteLine($"{r.GetValue(host)} has joined. Start the agent: beacon-agent run --state {folder}");
                 })
         );
@@ -140,23 +144,36 @@ internal static class Program
             Description = "The folder that relative paths in its configuration start from.",
         };
 
+        private readonly Option<string[]> _trust = new("--trust")
+        {
+            Description = "A trust store to look after: system=/, nss=/FOLDER, java=/FILE or file=/FILE; repeat it for more.",
+        };
+
         public void AddTo(Command command)
         {
+            command.Add(_trust);
             command.Add(_nginxBinary);
             command.Add(_prefix);
             foreach (var (_, option) in _servers)
                 command.Add(option);
         }
 
+        private bool IsAnyNamed(ParseResult r) => _servers.Exists(s => IsNamed(r, s.Option));
+
+        private static bool IsNamed(ParseResult r, Option<string[]> o) => r.GetResult(o) is { Implicit: false };
+
+        /// <summary>Null: those at the usual places. Who names servers, or a store, means those alone.</summary>
+        public List<TrustPlace>? ReadTrust(ParseResult r) =>
+            IsNamed(r, _trust) || IsAnyNamed(r) ? [.. (r.GetValue(_trust) ?? []).Select(TrustPlace.Parse)] : null;
+
         /// <summary>Who names one server means that one, and not what else is on the machine.</summary>
         public List<ConnectorSettings> Read(ParseResult r)
         {
-            bool IsNamed(Option<string[]> o) => r.GetResult(o) is { Implicit: false };
-            var anyNamed = _servers.Exists(s => IsNamed(s.Option));
+            var anyNamed = IsAnyNamed(r);
             return
             [
                 .. _servers
-                    .Where(s => !anyNamed || IsNamed(s.Option))
+                    .Where(s => !anyNamed || IsNamed(r, s.Option))
                     .SelectMany(s => r.GetValue(s.Option)!.Select(c => Settings(s.Kind, c, r))),
             ];
         }
@@ -226,6 +243,40 @@ internal static class Program
                         );
                     (settings with { Connectors = [.. settings.Connectors, added] }).Save(folder);
                     Console.WriteLine($"{added.Kind} at {added.Config} is added. Start the agent again to look after it.");
+                    return Task.CompletedTask;
+                })
+        );
+        return add;
+    }
+
+    private static Command AddTrust(Option<string> state)
+    {
+        var store = new Argument<string>("store") { Description = "system=/, nss=/FOLDER, java=/FILE or file=/FILE." };
+        var passphrase = new Option<string?>("--passphrase-file")
+        {
+            Description = "Of a Java keystore: a file with its passphrase, when it is not Java's usual one.",
+        };
+        var add = new Command("trust", "Look after one more trust store. Takes effect when the agent is started again.")
+        {
+            store,
+            passphrase,
+        };
+        add.SetAction(
+            (r, ct) =>
+                GuardAsync(() =>
+                {
+                    var folder = Path.GetFullPath(r.GetValue(state)!);
+                    var added = TrustPlace.Parse(r.GetValue(store)!) with { PassphraseFile = r.GetValue(passphrase) };
+                    if (!File.Exists(added.Path) && !Directory.Exists(added.Path))
+                        throw new BeaconProblem(ProblemCode.NotFound, $"There is no {added.Path}.", "Give the path of a trust store.");
+                    var settings = AgentSettings.Load(folder);
+                    (
+                        settings with
+                        {
+                            Trust = [.. (settings.Trust ?? TrustStores.Usual()).Where(t => t.ToString() != added.ToString()), added],
+                        }
+                    ).Save(folder);
+                    Console.WriteLine($"{added} is added. Start the agent again to look after it.");
                     return Task.CompletedTask;
                 })
         );

@@ -19,12 +19,14 @@ internal static class Program
     internal static readonly Group[] Groups =
     [
         new(["status", "lookahead", "look"], TodayCommands.All),
-        new(["host", "service", "bind", "unbind", "require-tls"], HostCommands.All),
+        new(["host", "service"], HostCommands.All),
+        new(["bind", "unbind", "require-tls"], BindingCommands.All),
         new(["request"], RequestCommands.All),
         new(["profile"], ProfileCommands.All),
         new(["directory"], DirectoryCommands.All),
         new(["store"], StoreCommands.All),
         new(["sweep"], SweepCommands.All),
+        new(["trust"], TrustCommands.All),
         new(["outside"], OutsideCommands.All),
         new(["device"], DeviceCommands.All),
         new(["backup"], BackupCommand.All),

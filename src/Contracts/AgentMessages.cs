@@ -30,6 +30,9 @@ public sealed record LookReport(
     /// <summary>The service that was looked at, as its host names it; null when an address was.</summary>
     public string? Service { get; init; }
 
+    /// <summary>The versions of TLS that it takes, oldest first, as <c>TLS 1.2</c>; null when it was not asked, or did not say.</summary>
+    public IReadOnlyList<string>? Versions { get; init; }
+
     /// <summary>More certificates are neither sent nor judged; clients follow 16 at most.</summary>
     public const int MostCertificates = 24;
 }
@@ -102,6 +105,9 @@ public sealed record AgentReport(
 
     /// <summary>Intermediates and anchors; null from agents that do not say.</summary>
     public IReadOnlyList<StoreAuthorityInfo>? Authorities { get; init; }
+
+    /// <summary>What its clients and servers trust; null from agents that do not say.</summary>
+    public IReadOnlyList<FoundTrustStore>? Trust { get; init; }
 }
 
 /// <summary>One order. Fields that its kind does not use are null.</summary>
@@ -146,6 +152,9 @@ public sealed record Order(
 
     /// <summary>Of <see cref="OrderKind.Sweep"/>: what to look at.</summary>
     public SweepPart? Sweep { get; init; }
+
+    /// <summary>Of <see cref="OrderKind.Trust"/> and <see cref="OrderKind.TellTrust"/>: the store, and what to do.</summary>
+    public TrustOrder? Trust { get; init; }
 
     /// <summary>Of a preview: the kind of order that it describes.</summary>
     public OrderKind? Of { get; init; }
@@ -228,6 +237,9 @@ public sealed record OrderResult(
 
     /// <summary>Of an export: a <see cref="FilePart"/>, sealed to who asked, Base64.</summary>
     public string? Sealed { get; init; }
+
+    /// <summary>Of a trust store that was asked for: all its anchors, DER in Base64.</summary>
+    public IReadOnlyList<string>? Anchors { get; init; }
 }
 
 /// <summary>A step of an order's progress while it runs.</summary>

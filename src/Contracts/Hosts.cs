@@ -34,14 +34,22 @@ public sealed record HostInfo(
 
 /// <summary>A device that a host's agent reaches.</summary>
 /// <param name="Via">The host whose agent reaches it.</param>
-/// <param name="Kind">As <c>appliance</c>.</param>
-/// <param name="Address">As <c>https://fw01.thistledown.example:8443</c>.</param>
+/// <param name="Kind">As <c>appliance</c>, or a kind with a shell that its agent knows.</param>
+/// <param name="Address">As <c>https://fw01.thistledown.example:8443</c>, or <c>ssh://root@hv01-admin:22</c>.</param>
 /// <param name="Sealed">A <see cref="DeviceAccess"/>, sealed to that host's key (RFC 9180), Base64.</param>
 public sealed record DeviceWish(string Via, string Kind, string Address, string Sealed, string? Owner);
 
 /// <summary>How an agent gets into a device; it travels sealed, and stays with the agent.</summary>
-/// <param name="Fingerprint">SHA-256 of the certificate that the device shows, hexadecimal; null has the agent say which it is.</param>
-public sealed record DeviceAccess(string Kind, string Address, string Token, string? Fingerprint);
+/// <param name="Address">As <c>https://fw01-admin:8443</c>, or <c>ssh://root@hv01-admin:22</c>.</param>
+/// <param name="Token">A token of one of its keepers; null for devices with a shell, where the agent has a key of its own.</param>
+/// <param name="Fingerprint">
+/// SHA-256 of the certificate that the device shows, hexadecimal, or of its host key, as <c>SHA256:</c> and Base64; null has the agent say which it is.
+/// </param>
+public sealed record DeviceAccess(string Kind, string Address, string? Token, string? Fingerprint)
+{
+    /// <summary>Where clients come to a device with a shell, when it is not its kind's own port.</summary>
+    public int? Port { get; init; }
+}
 
 public sealed record HostDetail(HostInfo Host, IReadOnlyList<ServiceInfo> Services, IReadOnlyList<StoreEntryInfo> Entries)
 {

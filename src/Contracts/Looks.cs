@@ -20,6 +20,13 @@ public sealed record LookInfo(
     IReadOnlyList<string> ChainSteps,
     CertificateText? Served,
     string? From
-);
+)
+{
+    /// <summary>The fingerprint of the anchor that its chain ends at, trusted or not; null when that is not known.</summary>
+    public string? Anchor { get; init; }
+
+    /// <summary>The versions of TLS that it takes, oldest first, as <c>TLS 1.2</c>; null when it was not asked, or did not say. Only who looks at an address asks.</summary>
+    public IReadOnlyList<string>? Versions { get; init; }
+}
 
 public sealed record LookProblemInfo(string Fault, Severity Severity, string Reason, string Hurts, string Cure);

@@ -110,6 +110,12 @@ public enum OrderKind
     /// <summary>Look at a part of some networks (<see cref="Order.Sweep"/>).</summary>
     Sweep,
 
+    /// <summary>Change what a trust store trusts (<see cref="Order.Trust"/>).</summary>
+    Trust,
+
+    /// <summary>Say which anchors a trust store has (<see cref="Order.Trust"/>); changes nothing.</summary>
+    TellTrust,
+
     /// <summary>A kind that this program does not know, from a newer one: the order ends as not supported.</summary>
     Unknown,
 }
@@ -370,6 +376,9 @@ public enum ConcernKind
 
     /// <summary>What a service serves ends soon, and nothing of ours renews it.</summary>
     EndsSoon,
+
+    /// <summary>It still takes a version of TLS that nobody should (RFC 8996).</summary>
+    OldVersion,
 
     /// <summary>A service that has a certificate of ours serves none.</summary>
     BindingBroken,

@@ -7,6 +7,7 @@ using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Journal;
 using OrderlyBeacon.Core.Rights;
+using OrderlyBeacon.Service.Anchors;
 using OrderlyBeacon.Service.Authorities;
 using OrderlyBeacon.Service.Bindings;
 using OrderlyBeacon.Service.Certificates;
@@ -111,6 +112,8 @@ internal static class Composition
         s.AddSingleton<Custody>();
         s.AddSingleton<ClientCertificates>();
         s.AddSingleton<JudgeLook>();
+        s.AddSingleton<AnchorBook>();
+        s.AddSingleton<Trusted>();
         s.AddSingleton<KnownNames>();
         s.AddSingleton<OutsideBook>();
         s.AddSingleton<Presence>();
@@ -158,6 +161,10 @@ internal static class Composition
         typeof(RunSweeps),
         typeof(TakeSweepPart),
         typeof(SweepQueries),
+        typeof(TakeTrust),
+        typeof(AnchorQueries),
+        typeof(ChangeTrust),
+        typeof(WhyRefused),
         typeof(CertificateQueries),
         typeof(CertificateList),
         typeof(RevokeEdition),
@@ -249,6 +256,7 @@ internal static class Composition
             .Services.GetRequiredService<ProfileCatalogue>()
             .LoadAsync(db, app.Services.GetRequiredService<TimeProvider>().GetUtcNow(), CancellationToken.None);
         await app.Services.GetRequiredService<OutsideBook>().LoadAsync(db, CancellationToken.None);
+        await app.Services.GetRequiredService<AnchorBook>().LoadAsync(db, CancellationToken.None);
         var shelf = app.Services.GetRequiredService<CrlShelf>();
         foreach (var a in registry.Authorities)
         foreach (var key in a.Certified.Select(g => g.KeyNumber).Distinct())
@@ -364,6 +372,7 @@ internal static class Composition
         api.MapServices();
         api.MapStores();
         api.MapSweeps();
+        api.MapAnchors();
         api.MapProfiles();
         api.MapRequests();
         api.MapOutside();

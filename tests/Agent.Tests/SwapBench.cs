@@ -80,15 +80,32 @@ internal sealed class SwapBench(string state)
     public Task<IReadOnlyList<Contracts.LookReport>> BindAsync(StoreEntry e, int? port, params ServiceRef[] services) =>
         Swap.BindAsync(1000 + NextOrder(), e, services, port, [Root], CancellationToken.None);
 
+    private static bool OffersFtpTls(string address, int port)
+    {
+        try
+        {
+            using var client = new System.Net.Sockets.TcpClient(address, port) { ReceiveTimeout = 20_000 };
+            using var reader = new StreamReader(client.GetStream());
+            while (reader.ReadLine() is { } greeting && !greeting.StartsWith("220 ", StringComparison.Ordinal)) { }
+            client.GetStream().Write("AUTH TLS\r\n"u8);
+            return reader.ReadLine()?.StartsWith("234", StringComparison.Ordinal) ?? false;
+        }
+        catch (Exception e) when (e is IOException or System.Net.Sockets.SocketException)
+        {
+            return false;
+        }
+    }
+
     /// <summary>The serial that openssl sees, or null.</summary>
     /// <param name="startTls">As openssl names the protocol; null when TLS begins at once.</param>
     public static string? Served(string address, int port, string name, string? startTls = null)
     {
         string[] way = startTls is null ? [] : ["-starttls", startTls];
-        // Refused by an FTP server, it waits for ever.
-        string[] command = ["openssl", "s_client", "-connect", $"{address}:{port}", "-servername", name, .. way];
-        var (_, output, _) =
-            startTls == "ftp" ? Programs.Run("timeout", ["3", .. command], []) : Programs.Run(command[0], command[1..], []);
+        // Refused by an FTP server, it would wait for ever.
+        if (startTls == "ftp" && !OffersFtpTls(address, port))
+            return null;
+        string[] command = ["s_client", "-connect", $"{address}:{port}", "-servername", name, .. way];
+        var (_, output, _) = Programs.Run("timeout", ["12", "openssl", .. command], []);
         var at = output.IndexOf("-----BEGIN CERTIFICATE", StringComparison.Ordinal);
         if (at < 0)
             return null;

@@ -3,6 +3,7 @@ using System.Net.Security;
 using System.Net.Sockets;
 using System.Security.Cryptography.X509Certificates;
 using System.Text;
+using OrderlyBeacon.Agent.Connectors;
 using OrderlyBeacon.Agent.Probes;
 using OrderlyBeacon.Contracts;
 
@@ -30,6 +31,62 @@ public sealed class WaysToTlsTests : IDisposable
             TimeProvider.System,
             TestContext.Current.CancellationToken
         );
+
+    [Theory]
+    [InlineData("-tls1_2", "TLS 1.2")]
+    [InlineData("-tls1_3", "TLS 1.3")]
+    [InlineData("-no_tls1", "TLS 1.1, TLS 1.2, TLS 1.3")]
+    [InlineData("-serverpref", "TLS 1.0, TLS 1.1, TLS 1.2, TLS 1.3")]
+    public async Task The_versions_that_a_server_takes(string option, string expected)
+    {
+        var port = FreePort();
+        using var server = System.Diagnostics.Process.Start(
+            new System.Diagnostics.ProcessStartInfo(
+                "openssl",
+                // The old versions want what this machine's settings do not give by themselves.
+                [
+                    "s_server",
+                    "-quiet",
+                    "-accept",
+                    $"127.0.0.1:{port}",
+                    "-cert",
+                    _certificate,
+                    "-key",
+                    _scratch["c.key"],
+                    "-cipher",
+                    "ALL:@SECLEVEL=0",
+                    option,
+                ]
+            )
+            {
+                RedirectStandardInput = true,
+                RedirectStandardError = true,
+                Environment = { ["OPENSSL_CONF"] = "/dev/null" },
+            }
+        )!;
+        server.BeginErrorReadLine();
+        try
+        {
+            var probe = new Probe("127.0.0.1", port, "a.thistledown.example");
+            IReadOnlyList<string>? taken = null;
+            for (var i = 0; i < 100 && taken is null; i++)
+            {
+                await Task.Delay(50);
+                taken = await VersionsTaken.AskAsync(probe, TestContext.Current.CancellationToken);
+            }
+            Assert.Equal(expected, string.Join(", ", taken ?? []));
+            // Who waits until nobody from before listens goes by this.
+            Assert.True(ServerProcess.Listens(server.Id));
+            server.Kill();
+            server.WaitForExit();
+            Assert.False(ServerProcess.Listens(server.Id));
+        }
+        finally
+        {
+            if (!server.HasExited)
+                server.Kill();
+        }
+    }
 
     [Theory]
     [InlineData(true, LookOutcome.Served, "")]

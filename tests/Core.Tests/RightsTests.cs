@@ -29,10 +29,10 @@ public sealed class RightsTests
         [Reading] = """
             GetToday GetLookahead ListHosts GetHost ListStore ListServices GetService ListProfiles GetProfile
             GetProfileRevision CompareProfileRevisions ExportProfile ListRequests GetRequest ListCertificates GetCertificate ExportCertificate FindEditions
-            CompareCertificates GetRequestCsr ListOutside ListSweeps GetSweep ListFindings
+            CompareCertificates GetRequestCsr ListOutside ListSweeps GetSweep ListFindings ListAnchors GetAnchor ListTrustStores
             ListAuthorities GetAuthorityRequest RehearseRenewal GetHealth CheckHealth ListJournal GetOrder ListenToChanges GetMetrics GetDirectory FindInDirectory
             """,
-        [Requesting] = "Look RefreshDirectory",
+        [Requesting] = "Look AskWhy RefreshDirectory",
         [Own] = """
             MeetHost PlanBinding BindService UnbindService PlanTls RequireTls AllowClearText ComposeRequest PreviewRequest SubmitRequest RenewCertificate ChangePolicy TakeAnswer
             ImportToStore RelabelEntry UndoLabel ArchiveEntry RestoreEntry RemoveEntry ExportEntry ExportKey
@@ -41,7 +41,7 @@ public sealed class RightsTests
         [Approving] = "ApproveRequest AmendRequest AcceptAnswer",
         [Refusing] = "RefuseRequest",
         [KeepingHosts] = "InviteHost GiveHost RemoveHost StartSweep StopSweep",
-        [KeepingOwnHosts] = "KeepDevice",
+        [KeepingOwnHosts] = "KeepDevice PlanTrust ChangeTrust",
         [KeepingAuthorities] = """
             ChangeProfile ImportProfile CopyProfile OfferProfile WithdrawProfile RevokeCertificate ReleaseCertificate RevokeMany IssueCrl InstallAuthorityAnswer
             PublishRootCrl BeginRenewal AskParent TakeUpGeneration UndoRenewal KeepOutside ForgetOutside
@@ -55,7 +55,7 @@ public sealed class RightsTests
     private const string Fresh = """
         AddPerson RegroupPerson ResetPassword RemovePerson GiveConsent GiveHost ChangeProfile ImportProfile CopyProfile OfferProfile WithdrawProfile GiveCertificate
         RevokeMany InstallAuthorityAnswer PublishRootCrl BeginRenewal AskParent TakeUpGeneration UndoRenewal TakeBackup
-        KeepOutside ForgetOutside ExportKey
+        KeepOutside ForgetOutside ExportKey ChangeTrust
         """;
 
     private static readonly Who[] Callers =

@@ -109,7 +109,18 @@ public sealed class PlainDirectoryTests : IDisposable
         {
             _rail.Signal("CONT");
         }
-        Assert.NotNull(await d.PersonAsync("jay", CancellationToken.None));
+        Assert.NotNull(await AgainAsync(d));
+    }
+
+    /// <summary>What it was asked before it was stopped comes first, and on a busy machine takes its time.</summary>
+    private static async Task<DirectoryPerson?> AgainAsync(LdapDirectory d)
+    {
+        for (var tries = 0; ; tries++)
+            try
+            {
+                return await d.PersonAsync("jay", CancellationToken.None);
+            }
+            catch (BeaconProblem p) when (p.Code == ProblemCode.DirectoryAway && tries < 6) { }
     }
 
     /// <summary>The line is cut after every so many bytes of what it answers: never half an answer, and never a group or an owner fewer.</summary>

@@ -12,6 +12,7 @@ const asks: Record<string, string[]> = {
   outside: ['outside', 'journal'],
   service: ['today', 'services', 'host'],
   sweep: ['sweeps', 'sweep'],
+  trust: ['anchors', 'anchor', 'trust-stores'],
 };
 
 /** Follows the service's events; answers whether the line is open. */

@@ -674,6 +674,108 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/trust/anchors": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description For people whom an administrator let in, and members of the directory whose group has a role here. */
+        get: operations["listAnchors"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/trust/anchors/{anchor}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description For people whom an administrator let in, and members of the directory whose group has a role here. */
+        get: operations["getAnchor"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/trust/stores": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description For people whom an administrator let in, and members of the directory whose group has a role here. */
+        get: operations["listTrustStores"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/trust/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description For administrators and host-keepers. */
+        post: operations["planTrust"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/trust/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description For administrators and host-keepers. Wants a password of the last minutes. */
+        post: operations["changeTrust"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/trust/why": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description For administrators, requesters, and members of a group that holds a zone. */
+        post: operations["askWhy"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/profiles": {
         parameters: {
             query?: never;
@@ -1635,6 +1737,8 @@ export interface components {
             sealKey?: null | string;
             /** @description Intermediates and anchors; null from agents that do not say. */
             authorities?: null | components["schemas"]["StoreAuthorityInfo"][];
+            /** @description What its clients and servers trust; null from agents that do not say. */
+            trust?: null | components["schemas"]["FoundTrustStore"][];
         };
         Amendment: {
             /** @description The names it shall have, all of them. */
@@ -1649,6 +1753,46 @@ export interface components {
             after: string[];
             reason: string;
         };
+        /** @description An anchor whole, with what stands on it. */
+        AnchorDetail: {
+            anchor: components["schemas"]["AnchorInfo"];
+            text: components["schemas"]["CertificateText"];
+            /** @description The first services whose chain ends there, as `HOST/NAME`. */
+            services: string[];
+        };
+        /** @description An anchor that some store of some host has. */
+        AnchorInfo: {
+            thumbprint: string;
+            subject: string;
+            /** Format: date-time */
+            notAfter: string;
+            /** @description One of our roots. */
+            ours: boolean;
+            /** @description Ours, or one that an authority keeper said is trusted: it may be pushed. */
+            vouched: boolean;
+            /**
+             * Format: int32
+             * @description Stores that trust it.
+             */
+            trustedBy: number;
+            /**
+             * Format: int32
+             * @description Stores for servers that do not have it, neither by an order nor otherwise.
+             */
+            lackedBy: number;
+            /**
+             * Format: int32
+             * @description Stores that distrust it by mark.
+             */
+            distrustedBy: number;
+            /**
+             * Format: int32
+             * @description Services whose chain ends there.
+             */
+            services: number;
+        };
+        /** @enum {string} */
+        AnchorStanding: "trusted" | "pushed" | "lacking" | "distrusted" | "not-known" | "unknown";
         /** @description Files that an authority which is not ours has sent, in any form and order. */
         AnswerFiles: {
             files: components["schemas"]["FilePart"][];
@@ -1867,7 +2011,7 @@ export interface components {
          * @description Why something needs a hand.
          * @enum {string}
          */
-        ConcernKind: "plain-only" | "no-answer" | "handshake-failed" | "expired" | "not-yet-valid" | "revoked" | "self-signed" | "unknown-issuer" | "intermediate-missing" | "common-name-only" | "name-missing" | "wrong-purpose" | "weak" | "issuer-expired" | "issuer-not-yet-valid" | "issuer-revoked" | "out-of-bounds" | "malformed" | "broken-chain" | "ends-soon" | "binding-broken" | "binding-behind" | "certificate-malformed" | "service-problem" | "renewal-failed" | "stuck" | "on-hold" | "not-issued-yet" | "host-away" | "host-problem" | "waiting-for-approval" | "waiting-outside" | "authority-away" | "push-failed" | "root-crl" | "take-away" | "zone-out-of-bounds" | "no-recovery-key" | "attempt" | "claimed-elsewhere" | "unreachable" | "timed-out" | "missing" | "server-error" | "redirected" | "too-large" | "wrong-type" | "wrong-generation" | "wrong-issuer" | "bad-signature" | "stale" | "expires-soon" | "responder-expired" | "responder-refuses" | "wrong-answer" | "clock-skew" | "key-unusable" | "authority-ends" | "authority-waits" | "unknown";
+        ConcernKind: "plain-only" | "no-answer" | "handshake-failed" | "expired" | "not-yet-valid" | "revoked" | "self-signed" | "unknown-issuer" | "intermediate-missing" | "common-name-only" | "name-missing" | "wrong-purpose" | "weak" | "issuer-expired" | "issuer-not-yet-valid" | "issuer-revoked" | "out-of-bounds" | "malformed" | "broken-chain" | "ends-soon" | "old-version" | "binding-broken" | "binding-behind" | "certificate-malformed" | "service-problem" | "renewal-failed" | "stuck" | "on-hold" | "not-issued-yet" | "host-away" | "host-problem" | "waiting-for-approval" | "waiting-outside" | "authority-away" | "push-failed" | "root-crl" | "take-away" | "zone-out-of-bounds" | "no-recovery-key" | "attempt" | "claimed-elsewhere" | "unreachable" | "timed-out" | "missing" | "server-error" | "redirected" | "too-large" | "wrong-type" | "wrong-generation" | "wrong-issuer" | "bad-signature" | "stale" | "expires-soon" | "responder-expired" | "responder-refuses" | "wrong-answer" | "clock-skew" | "key-unusable" | "authority-ends" | "authority-waits" | "unknown";
         /** @description The password once more: for a few minutes it is proof enough for what outlasts a session. */
         ConfirmSignIn: {
             password: string;
@@ -1918,9 +2062,9 @@ export interface components {
         DeviceWish: {
             /** @description The host whose agent reaches it. */
             via: string;
-            /** @description As `appliance`. */
+            /** @description As `appliance`, or a kind with a shell that its agent knows. */
             kind: string;
-            /** @description As `https://fw01.thistledown.example:8443`. */
+            /** @description As `https://fw01.thistledown.example:8443`, or `ssh://root@hv01-admin:22`. */
             address: string;
             /** @description A DeviceAccess, sealed to that host's key (RFC 9180), Base64. */
             sealed: string;
@@ -2039,6 +2183,25 @@ export interface components {
             namesAreAssumed?: boolean;
             /** @description Its agent has ended its use without TLS, and knows what was there before. */
             requiresTls?: boolean;
+        };
+        /** @description A trust store as its agent found it. */
+        FoundTrustStore: {
+            kind: components["schemas"]["TrustKind"];
+            /** @description Its file or folder; of the system's bundle, the folder that all its paths start from. */
+            path: string;
+            /** @description Who trusts by it, in words. */
+            reader: string;
+            /** @description Whether it says whose certificates clients may come in with, instead of which servers are trusted. */
+            letsIn: boolean;
+            /**
+             * Format: int32
+             * @description How many there are.
+             */
+            anchors: number;
+            /** @description SHA-256 over the anchors' fingerprints (AnchorDigest); null when it cannot be read. */
+            digest: null | string;
+            marks: components["schemas"]["MarkedAnchor"][];
+            problem: null | components["schemas"]["ProblemInfo"];
         };
         GenerationInfo: {
             /** Format: int32 */
@@ -2260,6 +2423,10 @@ export interface components {
             chainSteps: string[];
             served: null | components["schemas"]["CertificateText"];
             from: null | string;
+            /** @description The fingerprint of the anchor that its chain ends at, trusted or not; null when that is not known. */
+            anchor?: null | string;
+            /** @description The versions of TLS that it takes, oldest first, as `TLS 1.2`; null when it was not asked, or did not say. Only who looks at an address asks. */
+            versions?: null | string[];
         };
         /**
          * @description What a connection met.
@@ -2288,6 +2455,8 @@ export interface components {
             chain: string[];
             /** @description The service that was looked at, as its host names it; null when an address was. */
             service?: null | string;
+            /** @description The versions of TLS that it takes, oldest first, as `TLS 1.2`; null when it was not asked, or did not say. */
+            versions?: null | string[];
         };
         LookWish: {
             address: string;
@@ -2331,6 +2500,12 @@ export interface components {
             severity: components["schemas"]["Severity"];
             state: string;
             link: null | string;
+        };
+        /** @description An anchor with a mark. */
+        MarkedAnchor: {
+            /** @description SHA-256 over the whole certificate, lower-case hexadecimal. */
+            thumbprint: string;
+            mark: components["schemas"]["TrustMark"];
         };
         /** @description Has the service connect to an address and meet the host's agent there. */
         MeetWish: {
@@ -2448,6 +2623,7 @@ export interface components {
             /** @description The device that it is about, by its full name; null for the agent's own host. */
             device?: null | string;
             sweep?: null | components["schemas"]["SweepPart"];
+            trust?: null | components["schemas"]["TrustOrder"];
             of?: null | components["schemas"]["OrderKind"];
             /** @description Of OrderKind.KeepDevice: a DeviceAccess, sealed to this agent, Base64. */
             sealed?: null | string;
@@ -2494,7 +2670,7 @@ export interface components {
          * @description What an agent can be ordered to do.
          * @enum {string}
          */
-        OrderKind: "obtain" | "bind" | "unbind" | "plan" | "look" | "meet" | "prepare" | "complete" | "keep-device" | "store" | "require-tls" | "allow-clear-text" | "preview" | "sweep" | "unknown";
+        OrderKind: "obtain" | "bind" | "unbind" | "plan" | "look" | "meet" | "prepare" | "complete" | "keep-device" | "store" | "require-tls" | "allow-clear-text" | "preview" | "sweep" | "trust" | "tell-trust" | "unknown";
         OrderList: {
             orders: components["schemas"]["Order"][];
         };
@@ -2511,6 +2687,8 @@ export interface components {
             taken?: null | components["schemas"]["TakenEntry"][];
             /** @description Of an export: a FilePart, sealed to who asked, Base64. */
             sealed?: null | string;
+            /** @description Of a trust store that was asked for: all its anchors, DER in Base64. */
+            anchors?: null | string[];
         };
         /** @enum {unknown} */
         OrderState: "queued" | "taken" | "done" | "failed" | "cancelled";
@@ -2542,6 +2720,11 @@ export interface components {
             anchors: null | components["schemas"]["FilePart"][];
             /** @description Null leaves them as they are. */
             intermediates: null | components["schemas"]["FilePart"][];
+        };
+        /** @description An answer of several rows, with the cursor for the next ones; null at the end. */
+        PageOfAnchorInfo: {
+            items: components["schemas"]["AnchorInfo"][];
+            next: null | string;
         };
         /** @description An answer of several rows, with the cursor for the next ones; null at the end. */
         PageOfCertificateInfo: {
@@ -2581,6 +2764,11 @@ export interface components {
         /** @description An answer of several rows, with the cursor for the next ones; null at the end. */
         PageOfSweepInfo: {
             items: components["schemas"]["SweepInfo"][];
+            next: null | string;
+        };
+        /** @description An answer of several rows, with the cursor for the next ones; null at the end. */
+        PageOfTrustStoreInfo: {
+            items: components["schemas"]["TrustStoreInfo"][];
             next: null | string;
         };
         /** @description A parent service to bring an authority's request to, and who asks there. */
@@ -2967,6 +3155,16 @@ export interface components {
             /** @description The public key that what is given out is sealed to, Base64. */
             replyTo?: null | string;
         };
+        /** @description What clients with one store make of a server. */
+        StoreVerdict: {
+            store: components["schemas"]["TrustStoreInfo"];
+            accepted: boolean;
+            /** @description The first cause; null when they accept it. */
+            cause: null | string;
+            cure: null | string;
+            /** @description The fingerprint of the anchor that this store would have to trust; null when that is not the cause. */
+            anchor?: null | string;
+        };
         /** @description A keyed entry of some host's store. */
         StoredEntryInfo: {
             host: string;
@@ -3144,6 +3342,93 @@ export interface components {
         Told: {
             sentences: string[];
         };
+        /**
+         * @description What can be done with an anchor in a trust store.
+         * @enum {string}
+         */
+        TrustAct: "push" | "withdraw" | "distrust" | "trust-again" | "unknown";
+        /**
+         * @description What a trust store is.
+         * @enum {string}
+         */
+        TrustKind: "system" | "nss" | "java" | "file" | "unknown";
+        /**
+         * @description What an order has done to an anchor in a store, as long as it holds.
+         * @enum {string}
+         */
+        TrustMark: "pushed" | "distrusted" | "unknown";
+        /** @description A trust store, and what to do with it. */
+        TrustOrder: {
+            kind: components["schemas"]["TrustKind"];
+            path: string;
+            /**
+             * @description Null asks for what the store has.
+             * @enum {string}
+             */
+            act?: "push" | "withdraw" | "distrust" | "trust-again" | "unknown";
+            /** @description DER, Base64. */
+            anchor?: null | string;
+        };
+        /** @description Orders that a change of trust has placed. */
+        TrustOrdered: {
+            orders: number[];
+            /**
+             * Format: int32
+             * @description Stores that remain: ask again for the next ones when these have proved good.
+             */
+            left: number;
+        };
+        /** @description What a change of trust would do, shown before it is ordered. */
+        TrustPlan: {
+            act: components["schemas"]["TrustAct"];
+            anchor: components["schemas"]["AnchorInfo"];
+            /** @description Stores that would be changed, the first of them. */
+            stores: components["schemas"]["TrustStoreInfo"][];
+            /**
+             * Format: int32
+             * @description How many would be.
+             */
+            count: number;
+            /**
+             * Format: int32
+             * @description How many of those that were named are so already.
+             */
+            already: number;
+            /** @description In words, the worst first. */
+            consequences: string[];
+            /** @description Services that are met differently afterwards, as `HOST/NAME`; the first of them. */
+            services: string[];
+        };
+        /** @description A trust store of a host. */
+        TrustStoreInfo: {
+            /** Format: int64 */
+            id: number;
+            host: string;
+            kind: components["schemas"]["TrustKind"];
+            path: string;
+            reader: string;
+            letsIn: boolean;
+            /** Format: int32 */
+            anchors: number;
+            /** Format: int32 */
+            pushed: number;
+            /** Format: int32 */
+            distrusted: number;
+            standing: null | components["schemas"]["AnchorStanding"];
+            problem: null | components["schemas"]["ProblemInfo"];
+        };
+        /** @description A change of trust. */
+        TrustWish: {
+            act: components["schemas"]["TrustAct"];
+            /** @description Its fingerprint, or its certificate as PEM. */
+            anchor: string;
+            /** @description Numbers of stores; null and empty: all that the other fields leave. */
+            stores: null | number[];
+            /** @description Hosts' names; null and empty: any. */
+            hosts: null | string[];
+            kind: null | components["schemas"]["TrustKind"];
+            reason: null | string;
+        };
         /** @enum {unknown} */
         Verdict: "granted" | "needs-approval" | "refused";
         /** @description How one can sign in here, besides a name and a password. */
@@ -3152,6 +3437,25 @@ export interface components {
             tickets: boolean;
             /** @description The domain whose accounts they are of; empty when none is known. */
             domain: string;
+        };
+        /** @description Why clients of a host refuse a server, store by store. */
+        WhyAnswer: {
+            /** @description What was met, judged by what is trusted here. */
+            look: components["schemas"]["LookInfo"];
+            verdicts: components["schemas"]["StoreVerdict"][];
+        };
+        /** @description Asks why a client refuses a server. */
+        WhyWish: {
+            /** @description The host that the client is on. */
+            host: string;
+            address: string;
+            serverName: null | string;
+            protocol: null | components["schemas"]["ProbeProtocol"];
+            /**
+             * Format: int64
+             * @description The number of its trust store; null: each of the host's.
+             */
+            store: null | number;
         };
         ZoneInfo: {
             /** @description A zone, or a network in prefix form. */
@@ -4258,6 +4562,153 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SweepInfo"];
+                };
+            };
+        };
+    };
+    listAnchors: {
+        parameters: {
+            query?: {
+                search?: string;
+                which?: string;
+                sort?: string;
+                after?: string;
+                take?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageOfAnchorInfo"];
+                };
+            };
+        };
+    };
+    getAnchor: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                anchor: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AnchorDetail"];
+                };
+            };
+        };
+    };
+    listTrustStores: {
+        parameters: {
+            query?: {
+                host?: string;
+                kind?: string;
+                anchor?: string;
+                standing?: string;
+                after?: string;
+                take?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageOfTrustStoreInfo"];
+                };
+            };
+        };
+    };
+    planTrust: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TrustWish"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrustPlan"];
+                };
+            };
+        };
+    };
+    changeTrust: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TrustWish"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrustOrdered"];
+                };
+            };
+        };
+    };
+    askWhy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WhyWish"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WhyAnswer"];
                 };
             };
         };

@@ -4,6 +4,7 @@ import { day } from '../words';
 import { pointName } from './health';
 import classes from './Hierarchy.module.css';
 import { shapes } from './shapes';
+import { Scroll } from './Scroll';
 
 const labelWidth = 205;
 const rowHeight = 62;
@@ -43,7 +44,7 @@ export function Hierarchy({ report, now }: { report: HealthReport; now: number }
   const height = top + rows.length * rowHeight + 4;
   const yOf = (key: string) => top + rows.findIndex((r) => r.key === key) * rowHeight;
   return (
-    <div ref={ref} className="scroll">
+    <Scroll as="div" outer={ref}>
       <svg
         width={wide}
         height={height}
@@ -86,7 +87,7 @@ export function Hierarchy({ report, now }: { report: HealthReport; now: number }
           <Generation key={r.key} row={r} y={yOf(r.key)} x={x} now={now} wide={wide} />
         ))}
       </svg>
-    </div>
+    </Scroll>
   );
 }
 

@@ -7,6 +7,7 @@ import { Failure } from './Bits';
 import { OrderProgress } from './OrderProgress';
 import { ExportDialog, ImportDialog, LabelDialog, RemoveDialog } from './StoreDialogs';
 import { commonName, when } from '../words';
+import { Scroll } from './Scroll';
 
 /** The store of one host: what lies there, and what can be done with it. */
 export function HostStore({ detail, now }: { detail: HostDetail; now: number }) {
@@ -41,7 +42,7 @@ export function HostStore({ detail, now }: { detail: HostDetail; now: number }) 
   });
   const rows = data?.items ?? [];
   return (
-    <section className="sheet scroll" aria-label="Store">
+    <Scroll className="sheet" label="Store">
       <Group justify="space-between">
         <Title order={3} fz="md">
           Store
@@ -202,7 +203,7 @@ export function HostStore({ detail, now }: { detail: HostDetail; now: number }) 
           }}
         />
       )}
-    </section>
+    </Scroll>
   );
 }
 

@@ -3,6 +3,7 @@ import { Link } from 'react-router';
 import type { Lookahead as Data, LookaheadItem } from '../api/client';
 import { distance, shortHost, when } from '../words';
 import classes from './Lookahead.module.css';
+import { Scroll } from './Scroll';
 
 const minute = 60_000;
 const dayMs = 86_400_000;
@@ -48,7 +49,7 @@ export function Lookahead({ data, now }: { data: Data; now: number }) {
   const at = (iso: string) => x(Date.parse(iso) - now);
   const height = items.length * rowHeight + 34 + top;
   return (
-    <div ref={ref} className="scroll">
+    <Scroll as="div" outer={ref}>
       <svg width={wide} height={height} role="group" aria-label="Every certificate on a time axis">
         {ticks.map(([t, text]) => (
           <g key={t}>
@@ -69,7 +70,7 @@ export function Lookahead({ data, now }: { data: Data; now: number }) {
           now
         </text>
       </svg>
-    </div>
+    </Scroll>
   );
 }
 

@@ -12,7 +12,7 @@ export function Looks({ looks, now }: { looks: LookInfo[]; now: number }) {
             <td>
               <span className="name">{l.serverName}</span>
               <div className="dim">
-                {l.address}:{l.port} {l.protocol}
+                {l.address}:{l.port} {l.versions?.length ? `takes ${l.versions.join(', ')}` : l.protocol}
               </div>
             </td>
             <td>

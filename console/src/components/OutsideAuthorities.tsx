@@ -3,13 +3,14 @@ import { useQuery } from '@tanstack/react-query';
 import { api, take } from '../api/client';
 import { BringAnswer } from './OutsideRequest';
 import { commonName, when } from '../words';
+import { Scroll } from './Scroll';
 
 /** Authorities that are not ours, and where their answers are brought. */
 export function OutsideAuthorities({ now }: { now: number }) {
   const { data } = useQuery({ queryKey: ['outside'], queryFn: () => take(api.GET('/api/v1/outside')) });
   if (!data?.length) return null;
   return (
-    <section className="sheet scroll" aria-label="Authorities outside">
+    <Scroll className="sheet" label="Authorities outside">
       <Title order={3} fz="md">
         Authorities outside, asked by hand
       </Title>
@@ -44,6 +45,6 @@ export function OutsideAuthorities({ now }: { now: number }) {
         </tbody>
       </table>
       <BringAnswer onTaken={() => undefined} />
-    </section>
+    </Scroll>
   );
 }

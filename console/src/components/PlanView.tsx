@@ -1,5 +1,6 @@
 import { Text } from '@mantine/core';
 import type { components } from '../api/schema';
+import { Scroll } from './Scroll';
 
 type Plan = components['schemas']['BindPlan'];
 
@@ -20,11 +21,11 @@ export function PlanView({ plan, children }: { plan: Plan; children?: React.Reac
         ))}
       </ul>
       {plan.changes.map((c) => (
-        <section key={c.path} className="scroll">
+        <section key={c.path}>
           <Text size="sm" fw={600}>
             {c.path}
           </Text>
-          <pre className="mono diff">
+          <Scroll as="pre" className="mono diff">
             {c.diff
               .trimEnd()
               .split('\n')
@@ -33,7 +34,7 @@ export function PlanView({ plan, children }: { plan: Plan; children?: React.Reac
                   {line || ' '}
                 </div>
               ))}
-          </pre>
+          </Scroll>
         </section>
       ))}
       {children}

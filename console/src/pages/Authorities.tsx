@@ -8,6 +8,7 @@ import { OutsideAuthorities } from '../components/OutsideAuthorities';
 import { State } from '../components/State';
 import { useNow } from '../components/useNow';
 import { clock, day, when } from '../words';
+import { Scroll } from '../components/Scroll';
 
 /** The hierarchy as its clients see it: what is wrong first, then the picture, then every address. */
 export function Authorities() {
@@ -65,9 +66,9 @@ export function Authorities() {
       <section className="sheet" aria-label="Hierarchy">
         <Hierarchy report={data} now={now} />
       </section>
-      <section className="sheet scroll">
+      <Scroll className="sheet">
         <Addresses report={data} now={now} />
-      </section>
+      </Scroll>
       <OutsideAuthorities now={now} />
       <CommandLine command="beacon authority health" />
       <CommandLine command="beacon authority rehearse issuing" />

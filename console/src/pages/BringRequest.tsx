@@ -9,6 +9,7 @@ import { State } from '../components/State';
 import { Verdicts } from '../components/Verdicts';
 import { useNow } from '../components/useNow';
 import { when } from '../words';
+import { Scroll } from '../components/Scroll';
 
 /** For who has only a CSR: pasted or taken from a file, judged as it stands, with names that it lacks. */
 export function BringRequest() {
@@ -133,7 +134,7 @@ export function BringRequest() {
       {submit.error && <Failure error={submit.error} />}
       {csr.trim() && preview.error && <Failure error={preview.error} />}
       {p && (
-        <section className="sheet scroll" aria-label="Preview">
+        <Scroll className="sheet" label="Preview">
           <State
             severity={p.overall === 'granted' ? 'fine' : p.overall === 'refused' ? 'failed' : 'soon'}
             word={p.outcome}
@@ -160,7 +161,7 @@ export function BringRequest() {
               ]}
             />
           )}
-        </section>
+        </Scroll>
       )}
       <CommandLine command={`beacon request new --csr FILE --profile ${profile} --preview`} />
     </Stack>

@@ -14,6 +14,7 @@ import { OrderProgress } from '../components/OrderProgress';
 import { State } from '../components/State';
 import { useNow } from '../components/useNow';
 import { shortHost, when } from '../words';
+import { Scroll } from '../components/Scroll';
 
 export function Certificate() {
   const name = useParams().name ?? '';
@@ -108,7 +109,9 @@ export function Certificate() {
             <Title order={3} fz="md">
               Bound to
             </Title>
-            {c.bindings.length === 0 ? (
+            {c.bindings.length === 0 && c.state === 'on its device' ? (
+              <Text size="sm">Its device serves it; it was seen there when it was put in place.</Text>
+            ) : c.bindings.length === 0 ? (
               <Text size="sm">
                 {c.host ? 'No service serves it yet. ' : 'It was handed out; no host of ours serves it.'}
                 {c.host && <Link to={`/hosts/${c.host}`}>Bind it on {shortHost(c.host)}</Link>}
@@ -145,7 +148,7 @@ export function Certificate() {
               <Looks looks={data.looks} now={now} />
             </section>
           )}
-          <section className="sheet scroll">
+          <Scroll className="sheet">
             <Title order={3} fz="md">
               Editions
             </Title>
@@ -185,7 +188,7 @@ export function Certificate() {
                 and {data.editions.length - 8} older ones
               </Text>
             )}
-          </section>
+          </Scroll>
         </Stack>
       </SimpleGrid>
       <CommandLine command={`beacon cert show ${c.name}`} />

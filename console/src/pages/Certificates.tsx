@@ -12,6 +12,7 @@ import { RevokeSeveral } from '../components/RevokeSeveral';
 import { State } from '../components/State';
 import { useNow } from '../components/useNow';
 import { shellWord, shortHost, when } from '../words';
+import { Scroll } from '../components/Scroll';
 
 /** Heads with the word that the service sorts by; the host is in no order of its own. */
 const columns: [string, string | null][] = [
@@ -155,7 +156,7 @@ export function Certificates() {
             : 'There is no certificate yet. Request the first one.'}
         </div>
       ) : (
-        <div className="sheet scroll">
+        <Scroll as="div" className="sheet">
           <table className="rows" aria-label="Certificates">
             <thead>
               <tr>
@@ -188,7 +189,7 @@ export function Certificates() {
               ))}
             </tbody>
           </table>
-        </div>
+        </Scroll>
       )}
       {rows.length > 0 && (
         <More

@@ -8,6 +8,7 @@ import { useDenied } from '../components/session';
 import { State } from '../components/State';
 import { useNow } from '../components/useNow';
 import { shellWord, when } from '../words';
+import { Scroll } from '../components/Scroll';
 
 interface Zone {
   zone: string;
@@ -87,7 +88,7 @@ export function Domain() {
         {refresh.error && <Failure error={refresh.error} />}
       </section>
       <Find />
-      <section className="sheet scroll">
+      <Scroll className="sheet">
         <Title order={3} fz="md">
           Zones
         </Title>
@@ -114,7 +115,7 @@ export function Domain() {
             )}
           </tbody>
         </table>
-      </section>
+      </Scroll>
       <CommandLine command="beacon directory" />
     </Stack>
   );

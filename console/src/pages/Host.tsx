@@ -9,6 +9,7 @@ import { Looks } from '../components/Looks';
 import { ServiceTable } from '../components/ServiceTable';
 import { useNow } from '../components/useNow';
 import { shortHost, when } from '../words';
+import { Scroll } from '../components/Scroll';
 
 export function Host() {
   const name = useParams().name ?? '';
@@ -51,8 +52,8 @@ export function Host() {
       {h.device ? (
         <section className="sheet">
           <Text size="sm">
-            It makes its own key and keeps it; the agent of {shortHost(h.via ?? '')} carries the request and
-            the answer, and commits them there.{' '}
+            The agent of {shortHost(h.via ?? '')} has its key made there, or makes it where the device cannot,
+            and puts the answer in place.{' '}
             <Link to={`/certificates?host=${encodeURIComponent(h.name)}`}>Its certificates</Link>,{' '}
             <Link to={`/new?host=${encodeURIComponent(h.name)}`}>request one for it</Link>.
           </Text>
@@ -69,19 +70,19 @@ export function Host() {
 function Inside({ data, now }: { data: HostDetail; now: number }) {
   return (
     <>
-      <section className="sheet scroll">
+      <Scroll className="sheet">
         <Title order={3} fz="md">
           Services
         </Title>
         <ServiceTable services={data.services} now={now} />
-      </section>
+      </Scroll>
       <HostStore detail={data} now={now} />
-      <section className="sheet scroll">
+      <Scroll className="sheet">
         <Title order={3} fz="md">
           Last looks
         </Title>
         <Looks looks={data.services.flatMap((s) => (s.look ? [s.look] : []))} now={now} />
-      </section>
+      </Scroll>
     </>
   );
 }

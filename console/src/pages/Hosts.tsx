@@ -14,6 +14,7 @@ import { ServiceTable } from '../components/ServiceTable';
 import { State } from '../components/State';
 import { useNow } from '../components/useNow';
 import { when, shortHost } from '../words';
+import { Scroll } from '../components/Scroll';
 
 const hostStates = ['connected', 'away', 'invited', 'problem'];
 const serviceStates = [
@@ -186,7 +187,7 @@ function HostSheet({ host: h, now }: { host: HostInfo; now: number }) {
     enabled: h.services > 0,
   });
   return (
-    <section className="sheet scroll" aria-label={h.name}>
+    <Scroll className="sheet" label={h.name}>
       <Group justify="space-between" mb={4}>
         <Group gap="md">
           <Link to={`/hosts/${h.name}`} className="name">
@@ -217,7 +218,7 @@ function HostSheet({ host: h, now }: { host: HostInfo; now: number }) {
       ) : (
         <ServiceTable services={detail.data?.services ?? []} now={now} />
       )}
-    </section>
+    </Scroll>
   );
 }
 
@@ -241,13 +242,13 @@ function ServiceList(n: Narrowing) {
   const services = list.data.pages.flatMap((p) => p.items);
   return (
     <>
-      <section className="sheet scroll" aria-label="Services">
+      <Scroll className="sheet" label="Services">
         {services.length === 0 && narrowed(n) ? (
           <Text size="sm">Nothing matches.</Text>
         ) : (
           <ServiceTable services={services} now={n.now} withHost />
         )}
-      </section>
+      </Scroll>
       <More
         shown={services.length}
         busy={list.isFetchingNextPage}

@@ -5,6 +5,7 @@ import { keepPreviousData, useInfiniteQuery } from '@tanstack/react-query';
 import { api, take } from '../api/client';
 import { CommandLine, Failure } from '../components/Bits';
 import { clock, day } from '../words';
+import { Scroll } from '../components/Scroll';
 
 export function Journal() {
   const [search, setSearch] = useState('');
@@ -47,7 +48,7 @@ export function Journal() {
           }}
         />
       </Group>
-      <div className="sheet scroll">
+      <Scroll as="div" className="sheet">
         <table className="rows" aria-label="Journal">
           <thead>
             <tr>
@@ -68,7 +69,7 @@ export function Journal() {
                 <td className="nowrap">{e.actor}</td>
                 <td className="nowrap">{e.action}</td>
                 <td>
-                  <span className="name">{e.subject}</span> <span className="dim">{e.detail}</span>
+                  <span className="name breaks">{e.subject}</span> <span className="dim">{e.detail}</span>
                 </td>
               </tr>
             ))}
@@ -86,7 +87,7 @@ export function Journal() {
             Older entries
           </Button>
         )}
-      </div>
+      </Scroll>
       <CommandLine command="beacon journal verify" />
     </Stack>
   );

@@ -19,6 +19,7 @@ import { CommandLine, Failure } from '../components/Bits';
 import { State } from '../components/State';
 import { useNow } from '../components/useNow';
 import { day, when } from '../words';
+import { Scroll } from '../components/Scroll';
 
 /** Who may sign in, in which groups, and what waits for a second administrator. */
 export function People() {
@@ -49,7 +50,7 @@ export function People() {
         </Group>
       </Group>
       <Consents />
-      <div className="sheet scroll">
+      <Scroll as="div" className="sheet">
         <table className="rows" aria-label="People">
           <thead>
             <tr>
@@ -67,7 +68,7 @@ export function People() {
             ))}
           </tbody>
         </table>
-      </div>
+      </Scroll>
       <CommandLine command="beacon person list" />
     </Stack>
   );
@@ -286,7 +287,7 @@ function Consents() {
   const open = (data ?? []).filter((c) => !c.used && new Date(c.until).getTime() > now);
   if (open.length === 0) return null;
   return (
-    <section className="sheet scroll" aria-label="Waiting for a second administrator">
+    <Scroll className="sheet" label="Waiting for a second administrator">
       <Text fw={600} mb={4}>
         Waiting for a second administrator
       </Text>
@@ -305,7 +306,7 @@ function Consents() {
           ))}
         </tbody>
       </table>
-    </section>
+    </Scroll>
   );
 }
 

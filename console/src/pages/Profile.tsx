@@ -1,5 +1,5 @@
 import { useState } from 'react';
-import { Button, Code, Group, Loader, Stack, Text, Title } from '@mantine/core';
+import { Button, Group, Loader, Stack, Text, Title } from '@mantine/core';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useNavigate, useParams } from 'react-router';
 import { api, take } from '../api/client';
@@ -7,6 +7,7 @@ import { CommandLine, Facts, Failure } from '../components/Bits';
 import { NotOffered, Offered } from '../components/Offered';
 import { useDenied } from '../components/session';
 import { CopyProfile, ProfileEditor } from '../components/ProfileEditor';
+import { Scroll } from '../components/Scroll';
 import { State } from '../components/State';
 import { useNow } from '../components/useNow';
 import { when } from '../words';
@@ -168,7 +169,9 @@ export function Profile() {
       </section>
       {yaml.data && (
         <section className="sheet">
-          <Code block>{yaml.data.yaml}</Code>
+          <Scroll as="pre" className="mono diff" label="The profile as YAML">
+            {yaml.data.yaml}
+          </Scroll>
         </section>
       )}
       <CommandLine command={`beacon profile export ${p.id} --out ${p.id}.yaml`} />

@@ -4,6 +4,7 @@ import { Link } from 'react-router';
 import { api, take } from '../api/client';
 import { CommandLine, Failure } from '../components/Bits';
 import { State } from '../components/State';
+import { Scroll } from '../components/Scroll';
 
 /** What may be asked for, by whom, and who must agree. */
 export function Profiles() {
@@ -18,7 +19,7 @@ export function Profiles() {
       <Title order={2} fz={22}>
         Profiles
       </Title>
-      <div className="sheet scroll">
+      <Scroll as="div" className="sheet">
         <table className="rows" aria-label="Profiles">
           <thead>
             <tr>
@@ -50,7 +51,7 @@ export function Profiles() {
             ))}
           </tbody>
         </table>
-      </div>
+      </Scroll>
       <CommandLine command="beacon profile copy server depot" />
     </Stack>
   );

@@ -13,6 +13,7 @@ import { State } from '../components/State';
 import { Verdicts } from '../components/Verdicts';
 import { useNow } from '../components/useNow';
 import { when } from '../words';
+import { Scroll } from '../components/Scroll';
 
 export function Request() {
   const id = Number(useParams().number);
@@ -75,14 +76,14 @@ export function Request() {
           </Text>
         </section>
       ))}
-      <section className="sheet scroll">
+      <Scroll className="sheet">
         <Verdicts verdicts={data.verdicts} />
         {data.findings.map((f) => (
           <Text size="sm" key={`${f.code} ${f.subject}`}>
             {f.message} <span className="dim">{f.cure}</span>
           </Text>
         ))}
-      </section>
+      </Scroll>
       {data.state === 'issued' && !data.host && (
         <Group gap="xs" role="group" aria-label="Take it">
           {[

@@ -9,6 +9,7 @@ import { requestSeverity } from '../components/requests';
 import { State } from '../components/State';
 import { useNow } from '../components/useNow';
 import { when } from '../words';
+import { Scroll } from '../components/Scroll';
 
 /** The queue: what waits for somebody first, and everything that was asked for. */
 export function Requests() {
@@ -58,7 +59,7 @@ export function Requests() {
           />
         </Group>
       </Group>
-      <div className="sheet scroll">
+      <Scroll as="div" className="sheet">
         <table className="rows" aria-label="Requests">
           <thead>
             <tr>
@@ -101,7 +102,7 @@ export function Requests() {
             {state === 'waiting-for-approval' && !asked ? 'Nothing waits for approval.' : 'Nothing matches.'}
           </Text>
         )}
-      </div>
+      </Scroll>
       <CommandLine command={`beacon request list${state ? ` --state ${state}` : ''}`} />
     </Stack>
   );

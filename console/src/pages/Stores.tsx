@@ -7,6 +7,7 @@ import { CommandLine, Failure } from '../components/Bits';
 import { More } from '../components/More';
 import { useNow } from '../components/useNow';
 import { commonName, shellWord, shortHost, when } from '../words';
+import { Scroll } from '../components/Scroll';
 
 /** Which host has this certificate, this key, this issuer: the stores of all hosts, searched by the service. */
 export function Stores() {
@@ -88,7 +89,7 @@ export function Stores() {
       {!data ? (
         <Loader aria-label="Loading" />
       ) : (
-        <section className="sheet scroll">
+        <Scroll className="sheet">
           <table className="rows">
             <thead>
               <tr>
@@ -135,7 +136,7 @@ export function Stores() {
             busy={isFetchingNextPage}
             more={hasNextPage ? () => void fetchNextPage() : null}
           />
-        </section>
+        </Scroll>
       )}
       <CommandLine command={command} />
     </Stack>

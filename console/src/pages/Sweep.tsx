@@ -17,6 +17,7 @@ import { State } from '../components/State';
 import { SweepState } from '../components/SweepState';
 import { useNow } from '../components/useNow';
 import { commonName, shortHost, when } from '../words';
+import { Scroll } from '../components/Scroll';
 
 /** One look over networks: how far it is, whose certificates nobody looks after, and how each is taken over. */
 export function Sweep() {
@@ -130,7 +131,7 @@ function Findings({ number, now, tried }: { number: number; now: number; tried: 
   const rows = data?.pages.flatMap((p) => p.items) ?? [];
   if (error && !data) return <Failure error={error} />;
   return (
-    <section className="sheet scroll">
+    <Scroll className="sheet">
       <Group justify="space-between" mb="xs">
         <Checkbox
           size="xs"
@@ -179,7 +180,7 @@ function Findings({ number, now, tried }: { number: number; now: number; tried: 
         more={hasNextPage ? () => void fetchNextPage() : null}
       />
       <CommandLine command={`beacon sweep show ${number}${everything ? ' --all' : ''}`} />
-    </section>
+    </Scroll>
   );
 }
 

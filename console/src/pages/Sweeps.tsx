@@ -11,6 +11,7 @@ import { SweepState } from '../components/SweepState';
 import { useNow } from '../components/useNow';
 import { useOnceKey } from '../components/useOnceKey';
 import { shellWord, shortHost, when } from '../words';
+import { Scroll } from '../components/Scroll';
 
 /** Looks over whole networks: what serves a certificate there that nobody looks after? */
 export function Sweeps() {
@@ -36,7 +37,7 @@ export function Sweeps() {
       {!data ? (
         <Loader aria-label="Loading" />
       ) : (
-        <section className="sheet scroll">
+        <Scroll className="sheet">
           <table className="rows">
             <thead>
               <tr>
@@ -79,7 +80,7 @@ export function Sweeps() {
             busy={isFetchingNextPage}
             more={hasNextPage ? () => void fetchNextPage() : null}
           />
-        </section>
+        </Scroll>
       )}
       <CommandLine command="beacon sweep list" />
     </Stack>

@@ -1,6 +1,7 @@
 using OrderlyBeacon.Agent.Probes;
 using OrderlyBeacon.Agent.Store;
 using OrderlyBeacon.Agent.Swap;
+using OrderlyBeacon.Agent.Trust;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Keys;
@@ -145,6 +146,12 @@ internal interface IConnector
     /// </summary>
     string? StillInTheClear() => null;
 
+    /// <summary>Files by which this server says whom it trusts, besides the system's. May throw for what stands in the configuration.</summary>
+    IReadOnlyList<AnchorFile> AnchorFiles(IFiles files) => [];
+
+    /// <summary>What people have to know before the server takes anything up, where it ends its clients' connections for it; null when they go on.</summary>
+    string? CutsOff => null;
+
     /// <summary>What people have to know before a binding is taken out; null when clients do not notice it.</summary>
     string? UnbindingWarning(ChangeSet removal) => null;
 
@@ -159,7 +166,7 @@ internal interface IConnector
     /// <summary>Whether the server runs.</summary>
     bool IsRunning();
 
-    /// <summary>Has the running server take up what is on the disk, without dropping connections.</summary>
+    /// <summary>Has the running server take up what is on the disk, without dropping connections unless <see cref="CutsOff"/> says so.</summary>
     void TakeUp();
 
     /// <summary>

@@ -8,6 +8,7 @@ using OrderlyBeacon.Agent.Connectors.PostgreSql;
 using OrderlyBeacon.Agent.Connectors.ProFtpd;
 using OrderlyBeacon.Agent.Connectors.Redis;
 using OrderlyBeacon.Agent.Connectors.Slapd;
+using OrderlyBeacon.Agent.Connectors.Vsftpd;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 
@@ -41,6 +42,7 @@ internal sealed class Instances
         ["postgresql"] = (id, s) => new PostgreSqlConnector(id, s),
         ["haproxy"] = (id, s) => new HaProxyConnector(id, s),
         ["proftpd"] = (id, s) => new ProFtpdConnector(id, s),
+        ["vsftpd"] = (id, s) => new VsftpdConnector(id, s),
         ["redis"] = (id, s) => new RedisConnector(id, s),
         ["slapd"] = (id, s) => new SlapdConnector(id, s),
         ["mariadb"] = (id, s) => new MariaDbConnector(id, s),

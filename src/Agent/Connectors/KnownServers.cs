@@ -41,6 +41,7 @@ internal static class KnownServers
         new("apache", "an Apache's main configuration file", () => Those("/etc/apache2/apache2.conf"), _ => "/usr/sbin/apache2"),
         new("haproxy", "an HAProxy's configuration file", () => Those("/etc/haproxy/haproxy.cfg"), _ => "/usr/sbin/haproxy"),
         new("proftpd", "a ProFTPD's main configuration file", () => Those("/etc/proftpd/proftpd.conf"), _ => "/usr/sbin/proftpd"),
+        new("vsftpd", "a vsftpd's configuration file", () => Those("/etc/vsftpd.conf"), _ => "/usr/sbin/vsftpd"),
         new("redis", "a Redis's configuration file", () => Those("/etc/redis/redis.conf"), _ => "/usr/bin/redis-server"),
         new("slapd", "a slapd's configuration folder", () => Those("/etc/ldap/slapd.d"), _ => "/usr/sbin/slapd"),
         new("mariadb", "a MariaDB's configuration file", () => Those("/etc/mysql/mariadb.cnf"), _ => "/usr/sbin/mariadbd"),

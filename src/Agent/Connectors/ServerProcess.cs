@@ -72,6 +72,49 @@ internal static partial class ServerProcess
     public static HashSet<int> ChildrenOf(int parent, params string[] programs) =>
         [.. All().Where(p => Living(p) is { } f && f.Parent == parent && programs.Contains(f.Program))];
 
+    /// <summary>Whether a process takes new clients: it holds a socket that listens (proc(5), <c>net/tcp</c> and <c>net/tcp6</c>, state 0A).</summary>
+    public static bool Listens(int pid)
+    {
+        try
+        {
+            var listening = ListeningSockets(pid, "tcp").Concat(ListeningSockets(pid, "tcp6")).ToHashSet();
+            return Directory.EnumerateFiles($"/proc/{pid}/fd").Any(f => TargetOf(f) is { } to && listening.Contains(to));
+        }
+        catch (IOException)
+        {
+            // It has gone meanwhile.
+            return false;
+        }
+        catch (UnauthorizedAccessException)
+        {
+            // Somebody else's: as long as it lives it may.
+            return true;
+        }
+    }
+
+    private static string? TargetOf(string link)
+    {
+        try
+        {
+            return File.ResolveLinkTarget(link, false)?.Name;
+        }
+        catch (IOException)
+        {
+            // Closed while they were counted.
+            return null;
+        }
+    }
+
+    private static IEnumerable<string> ListeningSockets(int pid, string table)
+    {
+        const int State = 3,
+            Inode = 9;
+        return File.ReadLines($"/proc/{pid}/net/{table}")
+            .Select(l => l.Split(' ', StringSplitOptions.RemoveEmptyEntries))
+            .Where(f => f.Length > Inode && f[State] == "0A")
+            .Select(f => $"socket:[{f[Inode]}]");
+    }
+
     /// <exception cref="BeaconProblem"><see cref="ProblemCode.NotAllowed"/>.</exception>
     public static void Signal(int pid, int signal, string server)
     {
@@ -87,7 +130,12 @@ internal static partial class ServerProcess
 
     /// <summary>Runs one of a server's own programs to its end.</summary>
     /// <exception cref="BeaconProblem">It is not there, or does not end.</exception>
-    public static (int Code, string Output, string Error) Run(params string[] command)
+    public static (int Code, string Output, string Error) Run(params string[] command) => RunWith([], command);
+
+    /// <summary>Runs a program to its end.</summary>
+    /// <param name="input">What it reads from its standard input.</param>
+    /// <exception cref="BeaconProblem">It is not there, or does not end.</exception>
+    public static (int Code, string Output, string Error) RunWith(byte[] input, params string[] command)
     {
         try
         {
@@ -101,8 +149,8 @@ internal static partial class ServerProcess
             // Messages are read by us, and by people in our own words.
             start.Environment["LC_ALL"] = "C";
             using var p = Process.Start(start)!;
-            p.StandardInput.Close();
             var (output, error) = (p.StandardOutput.ReadToEndAsync(), p.StandardError.ReadToEndAsync());
+            Feed(p, input);
             if (!p.WaitForExit(Patience))
             {
                 p.Kill(entireProcessTree: true);
@@ -125,6 +173,17 @@ internal static partial class ServerProcess
                 e
             );
         }
+    }
+
+    private static void Feed(Process p, byte[] input)
+    {
+        try
+        {
+            p.StandardInput.BaseStream.Write(input);
+            p.StandardInput.Close();
+        }
+        // Who does not read its input has ended, and says why by its code.
+        catch (IOException) { }
     }
 
     /// <summary>Waits for a server that was started.</summary>

@@ -56,18 +56,18 @@ internal sealed class Appliance : IDevice
         return $"{_access.Address} answers: {Text(state, "model")}, running configuration {state["running"]?["revision"]?.ToString() ?? "?"}";
     }
 
-    public async Task<string> RequestAsync(string label, string subject, IReadOnlyList<string> names, string key, CancellationToken ct)
+    public async Task<string> RequestAsync(DeviceRequest request, CancellationToken ct)
     {
         var wish = new JsonObject
         {
-            ["subject"] = subject,
-            ["names"] = new JsonArray([.. names.Select(n => (JsonNode)n)]),
-            ["key"] = key,
+            ["subject"] = request.Subject.ToString(),
+            ["names"] = new JsonArray([.. request.Names.Select(n => (JsonNode)n.ToString())]),
+            ["key"] = request.Key.ToString(),
         };
-        return Text(await AskAsync(HttpMethod.Put, $"requests/{Uri.EscapeDataString(label)}", wish, ct), "csr");
+        return Text(await AskAsync(HttpMethod.Put, $"requests/{request.Label}", wish, ct), "csr");
     }
 
-    public async Task InstallAsync(string label, string chain, string root, Action<string> step, CancellationToken ct)
+    public async Task InstallAsync(DeviceRequest request, string chain, string root, Action<string> step, CancellationToken ct)
     {
         var anchors = (await AskAsync(HttpMethod.Get, "anchors", null, ct))["anchors"]?.AsArray() ?? [];
         if (!anchors.Any(a => a?.ToString().Trim() == root.Trim()))
@@ -78,7 +78,7 @@ internal sealed class Appliance : IDevice
         try
         {
             step("the device gets the answer");
-            await AskAsync(HttpMethod.Put, $"requests/{Uri.EscapeDataString(label)}/answer", new() { ["chain"] = chain }, ct);
+            await AskAsync(HttpMethod.Put, $"requests/{request.Label}/answer", new() { ["chain"] = chain }, ct);
             step("the device commits its configuration");
             await AskAsync(HttpMethod.Post, "commit", [], ct);
         }
@@ -100,11 +100,16 @@ internal sealed class Appliance : IDevice
         catch (BeaconProblem) { }
     }
 
-    public async Task<(string Address, int Port)?> FrontAsync(CancellationToken ct)
+    // A commit is for good; the device has tested it.
+    public Task ConfirmAsync(DeviceRequest request, CancellationToken ct) => Task.CompletedTask;
+
+    public Task<bool> TakeBackAsync(DeviceRequest request, CancellationToken ct) => Task.FromResult(false);
+
+    public async Task<DeviceFront?> FrontAsync(CancellationToken ct)
     {
         var front = (await AskAsync(HttpMethod.Get, "state", null, ct))["front"];
         return front?["address"]?.ToString() is { Length: > 0 } address && int.TryParse(front["port"]?.ToString(), out var port)
-            ? (address, port)
+            ? new(address, port, ProbeProtocol.Tls)
             : null;
     }
 

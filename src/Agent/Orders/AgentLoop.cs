@@ -2,6 +2,7 @@ using OrderlyBeacon.Agent.Connectors;
 using OrderlyBeacon.Agent.Enrolment;
 using OrderlyBeacon.Agent.Store;
 using OrderlyBeacon.Agent.Swap;
+using OrderlyBeacon.Agent.Trust;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 
@@ -24,6 +25,7 @@ internal sealed class AgentLoop
     private readonly AgentState _kept;
     private readonly OrderBook _book;
     private readonly Instances _instances;
+    private readonly TrustStores _trust;
     private DateTimeOffset _nextReport,
         _nextAnchors;
 
@@ -34,6 +36,7 @@ internal sealed class AgentLoop
         _kept = AgentState.Of(state);
         _book = new(state);
         _instances = Instances.Of(settings.Connectors, settings.Host);
+        _trust = new(settings.Trust, _instances, _kept.Trust);
     }
 
     public async Task RunAsync(CancellationToken ct)
@@ -42,7 +45,7 @@ internal sealed class AgentLoop
         await new SwapRun(store, _kept.Journal, bounds, _clock, _log).RecoverAsync(_instances.Find, ct);
         store.TakeOverEarlier();
         using var service = new ServiceClient(_identity, new Uri(_settings.Service));
-        var carryOut = new CarryOut(_kept, _instances, service, _identity, _clock);
+        var carryOut = new CarryOut(_kept, _instances, service, _identity, new(_trust, _kept.Trust, _clock), _clock);
         var pause = TimeSpan.Zero;
         while (!ct.IsCancellationRequested)
         {
@@ -100,6 +103,7 @@ internal sealed class AgentLoop
                 Anchors = _identity.AnchorThumbprints(),
                 SealKey = _kept.SealKey.Public(),
                 Authorities = Surroundings.Authorities(_kept.Store, _identity),
+                Trust = _trust.Describe(),
             },
             ct
         );
@@ -122,7 +126,7 @@ internal sealed class AgentLoop
             return known;
         var result = await carryOut.RunAsync(order, _log, ct);
         _book.Keep(order.Id, result);
-        if (order.Kind is not (OrderKind.Look or OrderKind.Plan or OrderKind.Preview or OrderKind.Sweep))
+        if (order.Kind is not (OrderKind.Look or OrderKind.Plan or OrderKind.Preview or OrderKind.Sweep or OrderKind.TellTrust))
             _nextReport = DateTimeOffset.MinValue;
         return result;
     }

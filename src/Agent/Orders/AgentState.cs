@@ -1,15 +1,30 @@
 using OrderlyBeacon.Agent.Devices;
 using OrderlyBeacon.Agent.Store;
 using OrderlyBeacon.Agent.Swap;
+using OrderlyBeacon.Agent.Trust;
 
 namespace OrderlyBeacon.Agent.Orders;
 
 /// <summary>What an agent keeps in its folder, besides its own identity.</summary>
-internal sealed record AgentState(CertificateStore Store, SwapJournal Journal, BoundBook Bounds, SealKey SealKey, DeviceBook Devices)
+internal sealed record AgentState(
+    CertificateStore Store,
+    SwapJournal Journal,
+    BoundBook Bounds,
+    SealKey SealKey,
+    DeviceBook Devices,
+    TrustBook Trust
+)
 {
     public static AgentState Of(string folder)
     {
         var sealKey = new SealKey(folder);
-        return new(new(Path.Combine(folder, "store")), new(folder), new(folder), sealKey, new(folder, sealKey));
+        return new(
+            new(Path.Combine(folder, "store")),
+            new(folder),
+            new(folder),
+            sealKey,
+            new(folder, sealKey, TimeProvider.System),
+            new(folder)
+        );
     }
 }

@@ -3,6 +3,7 @@ using OrderlyBeacon.Agent.Enrolment;
 using OrderlyBeacon.Agent.Probes;
 using OrderlyBeacon.Agent.Store;
 using OrderlyBeacon.Agent.Swap;
+using OrderlyBeacon.Agent.Trust;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Issuing;
@@ -12,12 +13,19 @@ using OrderlyBeacon.Core.Names;
 namespace OrderlyBeacon.Agent.Orders;
 
 /// <summary>Does one order. Doing it again after a kill continues where it can and repeats nothing that counts: the key is made once, the edition is issued once.</summary>
-internal sealed class CarryOut(AgentState state, Instances instances, ServiceClient beacon, AgentIdentity identity, TimeProvider clock)
+internal sealed class CarryOut(
+    AgentState state,
+    Instances instances,
+    ServiceClient beacon,
+    AgentIdentity identity,
+    TrustWork trust,
+    TimeProvider clock
+)
 {
     private readonly CertificateStore _store = state.Store;
     private readonly BoundBook _bounds = state.Bounds;
     private readonly StoreWork _storeWork = new(state.Store, state.Bounds, state.SealKey);
-    private readonly DeviceWork _deviceWork = new(state.Devices, beacon, clock);
+    private readonly DeviceWork _deviceWork = new(state.Devices, beacon.CsrAsync, clock);
 
     public async Task<OrderResult> RunAsync(Order order, Action<string> log, CancellationToken ct)
     {
@@ -77,6 +85,10 @@ internal sealed class CarryOut(AgentState state, Instances instances, ServiceCli
                 return Done(steps, await CompleteAsync(order, swap, step, ct));
             case OrderKind.Store:
                 return _storeWork.Run(order);
+            case OrderKind.Trust:
+                return trust.Run(order, steps, step);
+            case OrderKind.TellTrust:
+                return trust.Tell(order);
             case OrderKind.Bind:
                 return Done(steps, await PutInAsync(order, Entry(order), swap, step, ct));
             case OrderKind.Unbind:
@@ -100,8 +112,7 @@ internal sealed class CarryOut(AgentState state, Instances instances, ServiceCli
             case OrderKind.Preview:
                 return new(true, null, steps, null, await PreviewedAsync(order, step, ct));
             case OrderKind.Look:
-                var probe = new Probe(order.Address!, order.Port ?? 443, order.ServerName ?? order.Address!, order.Protocol);
-                return Done(steps, [await TlsProbe.LookAsync(probe, clock, ct)]);
+                return Done(steps, [await LookAsync(order, ct)]);
             case OrderKind.Sweep when order.Sweep is { } part:
                 return Done(steps, await Sweeping.RunAsync(part, clock, ct));
             case OrderKind.Meet:
@@ -140,6 +151,13 @@ internal sealed class CarryOut(AgentState state, Instances instances, ServiceCli
         new(ProblemCode.ConfigurationUnsupported, "This agent does not know orders of that kind.", "Update the agent.");
 
     private static OrderResult Done(List<string> steps, IReadOnlyList<LookReport> looks) => new(true, null, steps, looks, null);
+
+    private async Task<LookReport> LookAsync(Order order, CancellationToken ct)
+    {
+        var probe = new Probe(order.Address!, order.Port ?? 443, order.ServerName ?? order.Address!, order.Protocol);
+        var look = await TlsProbe.LookAsync(probe, clock, ct);
+        return look.Outcome == LookOutcome.Served ? look with { Versions = await VersionsTaken.AskAsync(probe, ct) } : look;
+    }
 
     private async Task<IReadOnlyList<LookReport>> ObtainAsync(Order order, SwapRun swap, Action<string> step, CancellationToken ct)
     {

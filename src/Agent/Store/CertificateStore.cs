@@ -164,6 +164,20 @@ internal sealed class CertificateStore(string root)
         return csr;
     }
 
+    /// <summary>The key that was made for an order and waits for its answer, PEM.</summary>
+    public string? PreparedKey(long order)
+    {
+        var path = Path.Combine(Pending, $"order-{order}", "key.pem");
+        return File.Exists(path) ? File.ReadAllText(path) : null;
+    }
+
+    /// <summary>Removes all keys that wait.</summary>
+    public void ForgetPrepared()
+    {
+        if (Directory.Exists(Pending))
+            Directory.Delete(Pending, recursive: true);
+    }
+
     /// <summary>Puts an issued edition together with its key.</summary>
     /// <exception cref="BeaconProblem"><see cref="ProblemCode.DataDamaged"/> when the edition is not for this key.</exception>
     public StoreEntry Complete(long order, string certificate, string chainPem, bool releasable = false)

@@ -20,8 +20,8 @@ internal sealed class SwapPlan
 
     public IReadOnlyList<SwapPart> Parts { get; private set; } = [];
 
-    /// <summary>The servers that take it up.</summary>
-    public IReadOnlyList<IConnector> Instances => [.. _would.Keys];
+    /// <summary>The servers that take it up; those that end their clients' connections for it come last, when the others have taken it.</summary>
+    public IReadOnlyList<IConnector> Instances => [.. _would.Keys.OrderBy(c => c.CutsOff is not null)];
 
     /// <summary>One edit for each file.</summary>
     public IReadOnlyList<OwnedEdit> Edits => [.. _would.SelectMany(w => w.Value.Edits.Select(e => OwnedEdit.Of(e, w.Key)))];
@@ -45,6 +45,8 @@ internal sealed class SwapPlan
                 ? service.Instance.PlanEarlierRemoval(old, service.Name, store.FilesOf(earlier.Certificate, service.Instance.Needs), would)
                 : null;
             var change = service.Instance.PlanBinding(new(service.Name, files, port, names) { Key = key }, would);
+            if (service.Instance.CutsOff is { } cut)
+                change = change with { Warnings = [.. change.Warnings, cut] };
             var memory = Bindings.After(
                 service.Label,
                 certificate,

@@ -201,8 +201,8 @@ internal static class CertificateCommands
                             When(b.SeenAt),
                         }
                     ),
-                    i.Host is null
-                        ? "It is handed out; no host of ours serves it."
+                    i.Host is null ? "It is handed out; no host of ours serves it."
+                        : i.State == "on its device" ? "Its device serves it; it was seen there when it was put in place."
                         : $"No service serves it. Bind it: beacon bind {i.Name} --to {i.Host.Split('.')[0]}/SERVICE"
                 );
                 foreach (var s in d.ChainSteps)

@@ -14,17 +14,28 @@ internal static class DeviceCommands
     {
         var name = new Argument<string>("name") { Description = "The device's full name, as its users call it." };
         var via = new Option<string>("--via") { Description = "The host whose agent reaches it.", Required = true };
-        var kind = new Option<string>("--kind") { Description = "What it is: appliance.", DefaultValueFactory = _ => "appliance" };
-        var address = new Option<string>("--address") { Description = "Where its keepers' API is, as https://HOST:PORT.", Required = true };
-        var token = new Option<string>("--token-file")
+        var kind = new Option<string>("--kind")
         {
-            Description = "File with the token of a keeper of it. It is sealed to the agent; the service cannot read it.",
+            Description = "What it is: appliance; or one with a shell that the agent knows, as hypervisor or panel.",
+            DefaultValueFactory = _ => "appliance",
+        };
+        var address = new Option<string>("--address")
+        {
+            Description = "Where its keepers' API or its shell is, as https://HOST:PORT or ssh://ACCOUNT@HOST:PORT.",
             Required = true,
+        };
+        var token = new Option<string?>("--token-file")
+        {
+            Description = "File with the token of a keeper of an appliance. It is sealed to the agent; the service cannot read it.",
+        };
+        var port = new Option<int?>("--port")
+        {
+            Description = "Where clients come to a device with a shell, when it is not the port of its kind.",
         };
         var fingerprint = new Option<string?>("--fingerprint")
         {
             Description =
-                "SHA-256 of the certificate that the device shows. Left out, nothing is sent to it, and the agent says which it is.",
+                "SHA-256 of the certificate or host key that the device shows. Left out, nothing is sent to it, and the agent says which it is.",
         };
         var owner = new Option<string?>("--owner") { Description = "Who may request for it: a person's name, or group:NAME." };
         var add = new Command("add", "Say that a device is there and how an agent gets into it; again, to change it.")
@@ -35,6 +46,7 @@ internal static class DeviceCommands
             address,
             token,
             fingerprint,
+            port,
             owner,
         };
         add.Does(
@@ -45,9 +57,12 @@ internal static class DeviceCommands
                 var access = new DeviceAccess(
                     r.GetValue(kind)!,
                     r.GetValue(address)!,
-                    (await File.ReadAllTextAsync(r.GetValue(token)!, ct)).Trim(),
+                    r.GetValue(token) is { } file ? (await File.ReadAllTextAsync(file, ct)).Trim() : null,
                     r.GetValue(fingerprint)
-                );
+                )
+                {
+                    Port = r.GetValue(port),
+                };
                 var wish = new DeviceWish(
                     host.Host.Name,
                     access.Kind,

@@ -143,7 +143,7 @@ internal static class RequestCommands
             AllowMultipleArgumentsPerToken = true,
         };
         var port = new Option<int?>("--port") { Description = "Port for the new TLS listener." };
-        var leaveOut = HostCommands.LeaveOut();
+        var leaveOut = BindingCommands.LeaveOut();
         var note = new Option<string?>("--note") { Description = "What others should know." };
         var preview = new Option<bool>("--preview") { Description = "Show verdicts and the certificate as it would be; submit nothing." };
         var noWait = new Option<bool>("--no-wait") { Description = "Do not wait for the host." };

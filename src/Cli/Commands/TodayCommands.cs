@@ -140,7 +140,8 @@ internal static class TodayCommands
                 ("serial", s.Serial),
                 ("ends", When(s.NotAfter)),
                 ("key", s.Key),
-                ("protocol", l.Protocol)
+                ("protocol", l.Protocol),
+                ("takes", l.Versions is { Count: > 0 } v ? string.Join(", ", v) : null)
             );
         foreach (var step in l.ChainSteps)
             Hanging($"  {Grey("·")} ", 4, Grey(step));

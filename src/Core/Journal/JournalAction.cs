@@ -242,6 +242,24 @@ public enum JournalAction
     /// <summary>A look over networks was stopped by a person.</summary>
     SweepStopped,
 
+    /// <summary>An agent changed a trust store.</summary>
+    TrustChanged,
+
+    /// <summary>Trust stores were ordered to distrust an anchor that they have.</summary>
+    TrustEnded,
+
+    /// <summary>An agent could not change a trust store: it is as it was.</summary>
+    TrustFailed,
+
+    /// <summary>Trust stores were ordered to trust an anchor.</summary>
+    TrustPushed,
+
+    /// <summary>Trust stores were ordered to trust an anchor again that they had been told to distrust.</summary>
+    TrustRestored,
+
+    /// <summary>Trust stores were ordered to give up an anchor that was pushed to them.</summary>
+    TrustWithdrawn,
+
     /// <summary>An agent was ordered to put a service back as it was before it was bound.</summary>
     UnbindingOrdered,
 }

@@ -76,6 +76,9 @@ public enum LookFault
 
     /// <summary>It ends soon.</summary>
     EndsSoon,
+
+    /// <summary>It still takes a version of TLS that nobody should (RFC 8996).</summary>
+    OldVersion,
 }
 
 /// <summary>One problem, with whom it hurts and its cure.</summary>

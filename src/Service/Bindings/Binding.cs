@@ -35,6 +35,9 @@ public sealed class HostService
     public DateTimeOffset? ServedFrom { get; private set; }
     public DateTimeOffset? ServedUntil { get; private set; }
 
+    /// <summary>The fingerprint of the anchor that the chain ends at, trusted here or not; null when none is known.</summary>
+    public string? ChainEnd { get; private set; }
+
     /// <summary>When time alone opens or worsens a concern of it; null when it does not.</summary>
     public DateTimeOffset? JudgeAt { get; private set; }
 
@@ -64,8 +67,16 @@ public sealed class HostService
     public void GoesInTheClear(bool clearText, bool requiresTls) => (ClearText, RequiresTls) = (clearText, requiresTls);
 
     /// <param name="fault">The worst that was met; null when clients accept it.</param>
-    public void Looked(string looksJson, string? fault, string? servedSerial, DateTimeOffset? from, DateTimeOffset? until) =>
-        (LooksJson, Fault, ServedSerial, ServedFrom, ServedUntil) = (looksJson, fault, servedSerial, from, until);
+    /// <param name="served">What was served; null when nothing was.</param>
+    public void Looked(string looksJson, string? fault, LookInfo? served) =>
+        (LooksJson, Fault, ServedSerial, ServedFrom, ServedUntil, ChainEnd) = (
+            looksJson,
+            fault,
+            served?.Served?.Serial,
+            served?.Served?.NotBefore,
+            served?.Served?.NotAfter,
+            served?.Anchor
+        );
 }
 
 /// <summary>Which certificate a service shall serve, and what was last seen there.</summary>

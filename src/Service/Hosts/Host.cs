@@ -91,6 +91,10 @@ public sealed class Host
             null
         );
 
+    /// <summary>How its agent fared when it was told how to get into this device.</summary>
+    /// <param name="problemJson">A <see cref="Contracts.ProblemInfo"/>; null when it got in.</param>
+    public void Tried(string? problemJson) => ProblemJson = problemJson;
+
     /// <summary>An agent of its own speaks for it from now on.</summary>
     private void IsNoDevice() => (ViaHostId, Device, DeviceAddress) = (null, null, null);
 

@@ -70,7 +70,8 @@ public sealed class RemoveHost(
     KnownNames known,
     Presence presence,
     TimeProvider clock,
-    Changes changes
+    Changes changes,
+    Anchors.TakeTrust trust
 )
 {
     public async Task RunAsync(string name, Caller caller, CancellationToken ct)
@@ -116,6 +117,7 @@ public sealed class RemoveHost(
             db.Bindings.RemoveRange(db.Bindings.Where(b => db.Services.Any(s => s.HostId == host.Id && s.Id == b.ServiceId)));
             db.Services.RemoveRange(db.Services.Where(s => s.HostId == host.Id));
             db.StoredEntries.RemoveRange(db.StoredEntries.Where(e => e.HostId == host.Id));
+            await trust.ForgetAsync(host.Id, ct);
             await db.Note(
                 now,
                 caller.Actor,

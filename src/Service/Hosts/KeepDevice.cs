@@ -24,7 +24,8 @@ public sealed class KeepDevice(
     TimeProvider clock
 )
 {
-    public static readonly IReadOnlyList<string> Kinds = ["appliance"];
+    private const string Appliance = "appliance";
+    private const int LongestKind = 40;
 
     /// <param name="sealedAccess">Null has the agent forget it.</param>
     public static Order Content(string device, string? sealedAccess) =>
@@ -36,10 +37,7 @@ public sealed class KeepDevice(
         var dns = DnsName.Parse(name);
         if (dns.IsWildcard || !dns.Ascii.Contains('.'))
             throw Bad($"\"{name}\" is no full name.", "Give the device's full name, as clients use it.");
-        if (!Kinds.Contains(wish.Kind))
-            throw Bad($"\"{wish.Kind}\" is no kind of device that is known.", $"Use {string.Join(" or ", Kinds)}.");
-        if (!Uri.TryCreate(wish.Address, UriKind.Absolute, out var address) || address.Scheme != "https")
-            throw Bad($"\"{wish.Address}\" is no address of a device.", "Write it as https://HOST:PORT.");
+        var address = AddressOf(wish);
         var via = await FindHost.ByNameAsync(db, wish.Via, ct);
         MayAct.ThrowUnless(Operation.KeepDevice, caller, MayAct.Of(via));
         if (via.Device is not null)
@@ -79,6 +77,29 @@ public sealed class KeepDevice(
         bell.Ring(via.Id);
         changes.Tell("host", dns.Ascii);
         return order;
+    }
+
+    private static Uri AddressOf(DeviceWish wish)
+    {
+        if (
+            wish.Kind is not { Length: > 0 and <= LongestKind }
+            || !wish.Kind.All(c => char.IsAsciiLetterLower(c) || char.IsAsciiDigit(c) || c == '-')
+        )
+            throw Bad(
+                $"\"{wish.Kind}\" is no kind of device.",
+                $"Use {Appliance}, or a kind with a shell that the agent of {wish.Via} knows."
+            );
+        // Which kinds with a shell there are is known to the agent alone: what they say is run on devices.
+        var scheme = wish.Kind == Appliance ? "https" : "ssh";
+        if (!Uri.TryCreate(wish.Address, UriKind.Absolute, out var address) || address.Scheme != scheme)
+            throw Bad(
+                $"\"{wish.Address}\" is no address of a device of the kind {wish.Kind}.",
+                $"Write it as {(scheme == "ssh" ? "ssh://ACCOUNT@HOST:PORT" : "https://HOST:PORT")}."
+            );
+        // What is in an address is shown in lists.
+        if (address.UserInfo.Contains(':', StringComparison.Ordinal))
+            throw Bad("The address has a password in it.", "Leave it out: how the agent gets in is sealed to it.");
+        return address;
     }
 
     private static BeaconProblem Bad(string what, string cure) => new(ProblemCode.InputInvalid, what, cure);

@@ -3,6 +3,7 @@ using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Journal;
+using OrderlyBeacon.Service.Anchors;
 using OrderlyBeacon.Service.Bindings;
 using OrderlyBeacon.Service.Enrolment;
 using OrderlyBeacon.Service.Notices;
@@ -14,7 +15,15 @@ using OrderlyBeacon.Service.Trust;
 namespace OrderlyBeacon.Service.Hosts;
 
 /// <summary>Takes over what an agent says about its host: services, looks, store.</summary>
-public sealed class TakeReport(BeaconDb db, JudgeLook judge, KnownNames known, Presence presence, Changes changes, TimeProvider clock)
+public sealed class TakeReport(
+    BeaconDb db,
+    JudgeLook judge,
+    TakeTrust trust,
+    KnownNames known,
+    Presence presence,
+    Changes changes,
+    TimeProvider clock
+)
 {
     private const int MostServices = 5000,
         MostEntries = 5000,
@@ -31,6 +40,8 @@ public sealed class TakeReport(BeaconDb db, JudgeLook judge, KnownNames known, P
         var now = clock.GetUtcNow();
         Keep(host, report, now);
         await KeepEntriesAsync(hostId, report.Entries, ct);
+        if (report.Trust is { } stores)
+            await trust.RunAsync(host, stores, now, ct);
         var rows = await db.Services.Where(s => s.HostId == hostId).ToDictionaryAsync(s => s.Name, ct);
         var namesBefore = NamesOf(rows.Values);
         var bindings = await db
@@ -68,7 +79,9 @@ public sealed class TakeReport(BeaconDb db, JudgeLook judge, KnownNames known, P
                 );
             }
         await write.CommitAsync(ct);
-        presence.Keep(hostId, fingerprint, epoch, db.Services.Local.Where(s => s.HostId == hostId).Min(s => s.ServedUntil));
+        await trust.SettledAsync(ct);
+        if (!trust.IsWaiting)
+            presence.Keep(hostId, fingerprint, epoch, db.Services.Local.Where(s => s.HostId == hostId).Min(s => s.ServedUntil));
         if (NamesOf(db.Services.Local.Where(s => s.HostId == hostId)) != namesBefore)
             known.Changed();
         changes.Tell("host", host.Name);
@@ -159,9 +172,7 @@ public sealed class TakeReport(BeaconDb db, JudgeLook judge, KnownNames known, P
         row.Looked(
             JsonSerializer.Serialize(worstFirst, BeaconJson.Default.ListLookInfo),
             worstFirst[0].Problems.FirstOrDefault()?.Fault,
-            own?.Served?.Serial,
-            own?.Served?.NotBefore,
-            own?.Served?.NotAfter
+            own
         );
         binding?.Saw(own?.Served?.Serial, looks[0].At);
     }

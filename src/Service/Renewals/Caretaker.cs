@@ -171,7 +171,7 @@ internal sealed partial class Caretaker(
     }
 
     /// <summary>Orders that change nothing: nobody asks for them after a day.</summary>
-    private static readonly OrderKind[] Passing = [OrderKind.Plan, OrderKind.Preview, OrderKind.Look, OrderKind.Sweep];
+    private static readonly OrderKind[] Passing = [OrderKind.Plan, OrderKind.Preview, OrderKind.Look, OrderKind.Sweep, OrderKind.TellTrust];
 
     private static async Task TidySweepsAsync(BeaconDb db, DateTimeOffset now, CancellationToken ct)
     {

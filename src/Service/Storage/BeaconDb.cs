@@ -5,6 +5,7 @@ using Microsoft.EntityFrameworkCore.Storage;
 using Microsoft.EntityFrameworkCore.Storage.ValueConversion;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core.Journal;
+using OrderlyBeacon.Service.Anchors;
 using OrderlyBeacon.Service.Authorities;
 using OrderlyBeacon.Service.Bindings;
 using OrderlyBeacon.Service.Certificates;
@@ -50,6 +51,11 @@ public sealed class BeaconDb(DbContextOptions<BeaconDb> options, WriteGate gate,
     public DbSet<BurntKey> BurntKeys => Set<BurntKey>();
     public DbSet<Consent> Consents => Set<Consent>();
     public DbSet<OpenConcern> Concerns => Set<OpenConcern>();
+    public DbSet<TrustStore> TrustStores => Set<TrustStore>();
+    public DbSet<KnownAnchor> KnownAnchors => Set<KnownAnchor>();
+    public DbSet<AnchorSet> AnchorSets => Set<AnchorSet>();
+    public DbSet<AnchorSetMember> AnchorSetMembers => Set<AnchorSetMember>();
+    public DbSet<StoreMark> StoreMarks => Set<StoreMark>();
     public DbSet<Sweep> Sweeps => Set<Sweep>();
     public DbSet<SweepFinding> SweepFindings => Set<SweepFinding>();
     public DbSet<StoredEntry> StoredEntries => Set<StoredEntry>();
@@ -160,6 +166,30 @@ public sealed class BeaconDb(DbContextOptions<BeaconDb> options, WriteGate gate,
             e.HasIndex(x => x.ServedSerial);
             e.HasIndex(x => x.JudgeAt);
             e.HasIndex(x => x.ClearText);
+            e.HasIndex(x => x.ChainEnd);
+        });
+        b.Entity<TrustStore>(e =>
+        {
+            e.HasIndex(x => x.HostId);
+            e.HasIndex(x => x.SetId);
+            e.HasIndex(x => x.Digest);
+        });
+        b.Entity<KnownAnchor>(e =>
+        {
+            e.HasIndex(x => x.Thumbprint).IsUnique();
+            e.HasIndex(x => x.Subject);
+            e.HasIndex(x => x.NotAfter);
+        });
+        b.Entity<AnchorSet>().HasIndex(x => x.Digest).IsUnique();
+        b.Entity<AnchorSetMember>(e =>
+        {
+            e.HasKey(x => new { x.SetId, x.AnchorId });
+            e.HasIndex(x => x.AnchorId);
+        });
+        b.Entity<StoreMark>(e =>
+        {
+            e.HasKey(x => new { x.StoreId, x.Thumbprint });
+            e.HasIndex(x => new { x.Thumbprint, x.Mark });
         });
         b.Entity<Sweep>().HasIndex(x => x.State);
         b.Entity<SweepFinding>(e =>

@@ -3,6 +3,7 @@ using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Issuing;
 using OrderlyBeacon.Core.Paths;
 using OrderlyBeacon.Core.Revocation;
+using OrderlyBeacon.Service.Anchors;
 using OrderlyBeacon.Service.Authorities;
 using OrderlyBeacon.Service.Outside;
 using OrderlyBeacon.Service.Revocations;
@@ -10,10 +11,28 @@ using OrderlyBeacon.Service.Revocations;
 namespace OrderlyBeacon.Service.Trust;
 
 /// <summary>Turns what an agent met into what clients make of it.</summary>
-public sealed class JudgeLook(AuthorityRegistry registry, OutsideBook outside, CrlShelf crls, TimeProvider clock)
+public sealed class JudgeLook(AuthorityRegistry registry, OutsideBook outside, AnchorBook anchors, CrlShelf crls, TimeProvider clock)
 {
     private RevocationStanding StandingOf(X509 issuer, X509 certificate) =>
         RevocationStanding.Judge(certificate, issuer, crls.ListsOf(issuer), registry.All, clock.GetUtcNow());
+
+    private static readonly IReadOnlyList<string> KnownVersions = ["TLS 1.0", "TLS 1.1", "TLS 1.2", "TLS 1.3"];
+
+    /// <summary>Versions that are not used any more (RFC 8996).</summary>
+    private static readonly IReadOnlyList<string> TooOld = ["TLS 1.0", "TLS 1.1"];
+
+    private static IEnumerable<LookProblemInfo> OldVersions(LookReport r)
+    {
+        var old = TooOld.Where(v => r.Versions?.Contains(v) == true).ToList();
+        if (old.Count > 0)
+            yield return new(
+                BeaconProblem.SlugOf(LookFault.OldVersion),
+                Contracts.Severity.Soon,
+                $"It still takes {string.Join(" and ", old)}.",
+                "Clients that know nothing newer are served with what has been broken for years; audits object.",
+                "Set the lowest version of its configuration to TLS 1.2, when nobody needs the old ones any more."
+            );
+    }
 
     private static string Sentence(string text) => text.TrimEnd(' ', '.') + ".";
 
@@ -23,19 +42,16 @@ public sealed class JudgeLook(AuthorityRegistry registry, OutsideBook outside, C
             return Refused(r, from, NothingServed(r));
         try
         {
-            var served = r.Chain.Take(LookReport.MostCertificates).Select(c => X509.Read(Convert.FromBase64String(c))).ToList();
-            var verdict = LookJudge.Judge(
-                r.ServerName,
-                served,
-                [.. registry.Anchors, .. outside.Anchors],
-                [.. registry.All, .. outside.Intermediates],
-                clock.GetUtcNow(),
-                StandingOf
-            );
-            return Info(r, from, verdict.Accepted, (Contracts.Severity)(int)verdict.Severity, [.. verdict.Problems.Select(Problem)]) with
+            var served = Served(r);
+            var verdict = By(r, served, [.. registry.Anchors, .. outside.Anchors]);
+            List<LookProblemInfo> problems = [.. verdict.Problems.Select(Problem), .. OldVersions(r)];
+            var severity = problems.Select(p => p.Severity).DefaultIfEmpty(Contracts.Severity.Fine).Max();
+            return Info(r, from, verdict.Accepted, severity, problems) with
             {
+                Versions = r.Versions?.Where(KnownVersions.Contains).ToList(),
                 ChainSteps = verdict.Path?.Steps ?? [],
                 Served = Shapes.Text(served[0]),
+                Anchor = anchors.EndOf(verdict.Path),
             };
         }
         catch (Exception e) when (e is BeaconProblem or FormatException)
@@ -53,6 +69,16 @@ public sealed class JudgeLook(AuthorityRegistry registry, OutsideBook outside, C
             );
         }
     }
+
+    private static List<X509> Served(LookReport r) =>
+        [.. r.Chain.Take(LookReport.MostCertificates).Select(c => X509.Read(Convert.FromBase64String(c)))];
+
+    /// <summary>What clients that trust these anchors, and no others, make of what was served.</summary>
+    /// <exception cref="BeaconProblem">What was served cannot be read.</exception>
+    public LookVerdict By(LookReport r, IReadOnlyList<X509> trusted) => By(r, Served(r), trusted);
+
+    private LookVerdict By(LookReport r, List<X509> served, IReadOnlyList<X509> trusted) =>
+        LookJudge.Judge(r.ServerName, served, trusted, [.. registry.All, .. outside.Intermediates], clock.GetUtcNow(), StandingOf);
 
     private static LookInfo Refused(LookReport r, string? from, LookProblemInfo problem) =>
         Info(r, from, accepted: false, Contracts.Severity.Now, [problem]);

@@ -13,7 +13,10 @@ namespace OrderlyBeacon.Service.Trust;
 /// <summary>Has an agent look at an address as a client would. A name of a known service is looked for where that service listens.</summary>
 public sealed class LookFromHost(BeaconDb db, OrderDesk desk)
 {
-    public async Task<LookInfo> RunAsync(LookWish wish, CancellationToken ct)
+    public async Task<LookInfo> RunAsync(LookWish wish, CancellationToken ct) => (await RawAsync(wish, ct)).Judged;
+
+    /// <returns>The look with its judgement, and as the agent brought it; null when it brought none.</returns>
+    public async Task<(LookInfo Judged, LookReport? Brought)> RawAsync(LookWish wish, CancellationToken ct)
     {
         var (address, port) = Split(wish.Address);
         var name = wish.ServerName ?? address;
@@ -55,8 +58,11 @@ public sealed class LookFromHost(BeaconDb db, OrderDesk desk)
             TimeSpan.FromSeconds(20),
             ct
         );
-        return Shapes.Looks((await db.Orders.AsNoTracking().SingleAsync(o => o.Id == order.Id, ct)).LooksJson).FirstOrDefault()
+        var ended = await db.Orders.AsNoTracking().SingleAsync(o => o.Id == order.Id, ct);
+        var judged =
+            Shapes.Looks(ended.LooksJson).FirstOrDefault()
             ?? throw new BeaconProblem(ProblemCode.Unreachable, "The agent brought no answer.", "Look into its log.");
+        return (judged, ended.Result?.Looks?.FirstOrDefault());
     }
 
     private static (string Address, int? Port) Split(string text)

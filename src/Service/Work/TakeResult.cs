@@ -4,6 +4,7 @@ using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Journal;
 using OrderlyBeacon.Core.Renewal;
+using OrderlyBeacon.Service.Anchors;
 using OrderlyBeacon.Service.Certificates;
 using OrderlyBeacon.Service.Domain;
 using OrderlyBeacon.Service.Hosts;
@@ -16,7 +17,13 @@ using OrderlyBeacon.Service.Trust;
 namespace OrderlyBeacon.Service.Work;
 
 /// <summary>What the ends of orders bring besides an edition in use.</summary>
-public sealed record OrderOutcomes(TakePrepared Prepared, TakeBrought Brought, PublishEditions Publish, TakeSweepPart Sweeps);
+public sealed record OrderOutcomes(
+    TakePrepared Prepared,
+    TakeBrought Brought,
+    PublishEditions Publish,
+    TakeSweepPart Sweeps,
+    TakeTrust Trust
+);
 
 /// <summary>Takes the end of an order, once: a second report of the same order changes nothing.</summary>
 public sealed class TakeResult(BeaconDb db, TakeReport reports, OrderOutcomes outcomes, WorkBell bell, Changes changes, TimeProvider clock)
@@ -53,11 +60,12 @@ public sealed class TakeResult(BeaconDb db, TakeReport reports, OrderOutcomes ou
                 else
                     await FailAsync(host, order, certificate, result, now, ct);
             }
-            else if (order is { Kind: OrderKind.Store, Content.Store.Act: StoreAct.Import } && result.Done)
-                foreach (var told in await outcomes.Brought.RunAsync(host, result, ct))
-                    order.AddStep(told);
-            else if (order is { Kind: OrderKind.Store, Content.Store: { Act: StoreAct.Remove } removed } && result.Done)
-                await outcomes.Brought.RemovedAsync(host, removed.Thumbprint, ct);
+            else if (order is { Kind: OrderKind.Store, Content.Store: { } store } && result.Done)
+                await StoredAsync(host, order, store, result, ct);
+            else if (order.Kind == OrderKind.KeepDevice)
+                await TriedAsync(host, order, result, ct);
+            else if (order.Kind is OrderKind.Trust or OrderKind.TellTrust)
+                await outcomes.Trust.EndedAsync(host, order, result, now, ct);
             else if (order.Kind == OrderKind.Sweep)
                 await outcomes.Sweeps.RunAsync(host, order, result, now, ct);
             else if (order.Kind == OrderKind.Unbind && result.Done)
@@ -73,11 +81,35 @@ public sealed class TakeResult(BeaconDb db, TakeReport reports, OrderOutcomes ou
             await write.CommitAsync(ct);
         }
         await outcomes.Brought.SettledAsync(ct);
+        await outcomes.Trust.SettledAsync(ct);
         reports.NamesChanged();
         bell.Ended(orderId);
         changes.Tell("order", orderId.ToString());
         if (certificateName is not null)
             changes.Tell("certificate", certificateName);
+    }
+
+    /// <summary>A device that nobody gets into is not one that is connected.</summary>
+    private async Task TriedAsync(Hosts.Host host, WorkOrder order, OrderResult result, CancellationToken ct)
+    {
+        var device = await db.Hosts.FirstOrDefaultAsync(
+            h => h.Name == order.Content.Device && h.ViaHostId == host.Id && h.State == HostState.Joined,
+            ct
+        );
+        device?.Tried(
+            result.Done || result.Problem is null ? null : JsonSerializer.Serialize(result.Problem, BeaconJson.Default.ProblemInfo)
+        );
+        if (device is not null)
+            changes.Tell("host", device.Name);
+    }
+
+    private async Task StoredAsync(Hosts.Host host, WorkOrder order, StoreOrder done, OrderResult result, CancellationToken ct)
+    {
+        if (done.Act == StoreAct.Import)
+            foreach (var told in await outcomes.Brought.RunAsync(host, result, ct))
+                order.AddStep(told);
+        else if (done.Act == StoreAct.Remove)
+            await outcomes.Brought.RemovedAsync(host, done.Thumbprint, ct);
     }
 
     private async Task SettleAsync(

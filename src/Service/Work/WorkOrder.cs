@@ -69,7 +69,9 @@ public sealed class WorkOrder
                 },
                 BeaconJson.Default.Order
             );
-        ResultJson = JsonSerializer.Serialize(result with { Looks = null, Steps = [] }, BeaconJson.Default.OrderResult);
+        // What a single look met is judged by others than us as well, as long as it lies here.
+        var looks = Kind == OrderKind.Look ? result.Looks : null;
+        ResultJson = JsonSerializer.Serialize(result with { Looks = looks, Steps = [], Anchors = null }, BeaconJson.Default.OrderResult);
     }
 
     /// <summary>What was given out is with who asked: it need not lie here.</summary>

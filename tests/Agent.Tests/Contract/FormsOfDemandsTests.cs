@@ -8,6 +8,7 @@ using OrderlyBeacon.Agent.Connectors.Nginx;
 using OrderlyBeacon.Agent.Connectors.Postfix;
 using OrderlyBeacon.Agent.Connectors.PostgreSql;
 using OrderlyBeacon.Agent.Connectors.ProFtpd;
+using OrderlyBeacon.Agent.Connectors.Vsftpd;
 using OrderlyBeacon.Agent.Swap;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
@@ -230,6 +231,21 @@ public sealed class FormsOfDemandsTests
         const string Base = "LoadModule mod_tls.c\nTLSEngine on\nTLSECCertificateFile /a\nTLSECCertificateKeyFile /k\n";
         var c = new ProFtpdConnector(Id("proftpd"), Of("proftpd", "proftpd.conf"));
         Assert.Equal(Base + after, Planned(c, "proftpd", new WrittenFiles(("proftpd.conf", Base + before))));
+    }
+
+    [Theory]
+    [InlineData(
+        "anonymous_enable=NO\nforce_local_logins_ssl=NO\nforce_local_data_ssl=NO\n",
+        "anonymous_enable=NO\nforce_local_logins_ssl=YES\nforce_local_data_ssl=YES\n"
+    )]
+    [InlineData("force_anon_logins_ssl=YES\r\n", "force_anon_logins_ssl=YES\r\nallow_anon_ssl=YES\r\nforce_anon_data_ssl=YES\r\n")]
+    public void Vsftpd_protects_those_without_a_name_too(string before, string after)
+    {
+        var c = new VsftpdConnector(Id("vsftpd"), Of("vsftpd", "vsftpd.conf"));
+        var begin = string.Join(before.Contains('\r') ? "\r\n" : "\n", "listen=YES", "ssl_enable=YES", "rsa_cert_file=/a", "");
+        Assert.Equal(begin + after, Planned(c, "vsftpd", new WrittenFiles(("vsftpd.conf", begin + before))));
+        var inetd = new WrittenFiles(("vsftpd.conf", "ssl_enable=YES\nrsa_cert_file=/a\n"));
+        Assert.Contains("started by another program", Refusal(c, "vsftpd", inetd));
     }
 
     /// <summary>A server that takes nothing up: it says that it did, and goes on as it was.</summary>

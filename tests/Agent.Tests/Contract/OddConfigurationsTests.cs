@@ -9,6 +9,7 @@ using OrderlyBeacon.Agent.Connectors.PostgreSql;
 using OrderlyBeacon.Agent.Connectors.ProFtpd;
 using OrderlyBeacon.Agent.Connectors.Redis;
 using OrderlyBeacon.Agent.Connectors.Slapd;
+using OrderlyBeacon.Agent.Connectors.Vsftpd;
 using OrderlyBeacon.Agent.Store;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
@@ -91,6 +92,11 @@ public sealed class OddConfigurationsTests
                 "LoadModule mod_tls.c\nPort 21\n<IfModule mod_tls.c>\nTLSEngine on\nTLSRSACertificateFile \"/a b\"\nTLSRSACertificateKeyFile /k\nTLSOptions UseImplicitSSL\n</IfModule>\n<Global>\nx y\n</Global>\n"
             },
             {
+                "vsftpd",
+                "vsftpd.conf",
+                "# listen=NO\nlisten=YES\nlisten_ipv6=NO\nlisten_port=21\nssl_enable=YES\nrsa_cert_file=/a b\nrsa_private_key_file=/k\nimplicit_ssl=NO\nrsa_cert_file=/c\n"
+            },
+            {
                 "redis",
                 "redis.conf",
                 "bind -::1 10.0.0.1\nport 6379\ntls-port 6380\ntls-cert-file \"/a b\"\ntls-key-file '/k'\nrequirepass \"x # y\"\n"
@@ -128,6 +134,7 @@ public sealed class OddConfigurationsTests
             "haproxy" => new HaProxyConnector(id, settings),
             "mariadb" => new MariaDbConnector(id, settings),
             "proftpd" => new ProFtpdConnector(id, settings),
+            "vsftpd" => new VsftpdConnector(id, settings),
             "slapd" => new SlapdConnector(id, settings),
             "redis" => new RedisConnector(id, settings),
             "dovecot" => new DovecotConnector(id, settings),
@@ -156,6 +163,7 @@ public sealed class OddConfigurationsTests
             {
                 var found = connector.Discover(files).Services;
                 read += found.Count > 0 ? 1 : 0;
+                AnchorFiles(connector, files);
                 foreach (var service in found)
                     Plan(connector, service, files);
             }
@@ -166,6 +174,18 @@ public sealed class OddConfigurationsTests
         }
         // Most of what was read once can be read with an odd byte too, else nothing was tried.
         Assert.InRange(read, Tries / 20, Tries);
+    }
+
+    private static void AnchorFiles(IConnector connector, IFiles files)
+    {
+        try
+        {
+            Assert.All(connector.AnchorFiles(files), f => Assert.StartsWith("/", f.Path));
+        }
+        catch (BeaconProblem p)
+        {
+            Assert.NotEmpty(p.Cure);
+        }
     }
 
     private static void Plan(IConnector connector, FoundService service, IFiles files)

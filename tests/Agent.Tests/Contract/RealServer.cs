@@ -52,6 +52,9 @@ internal abstract class RealServer : IDisposable
     /// <summary>Account and mode that the key has to have in the store, as <c>stat -c %U:%G:%a</c> says.</summary>
     public virtual string KeyOwner => "root:root:600";
 
+    /// <summary>Whether it takes a certificate up by a restart alone: that is said before, and its conversations end.</summary>
+    public virtual bool IsCutOffByRenewals => false;
+
     /// <summary>Writes a configuration.</summary>
     /// <param name="foreign">A certificate and key of somebody else; null for one without TLS.</param>
     public abstract void Configure((string Certificate, string Key)? foreign);

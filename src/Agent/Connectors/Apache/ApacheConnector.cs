@@ -1,5 +1,6 @@
 using System.Text.RegularExpressions;
 using OrderlyBeacon.Agent.Store;
+using OrderlyBeacon.Agent.Trust;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 
@@ -13,11 +14,8 @@ internal sealed partial class ApacheConnector(InstanceId id, ConnectorSettings s
 {
     private const string Program = "apache2";
     private const int SigUsr1 = 10;
-    private static readonly TimeSpan OldServersGo = TimeSpan.FromMilliseconds(1500);
-
     private readonly LogTail _log = new();
     private HashSet<int> _earlier = [];
-    private DateTime _tookUp = DateTime.MinValue;
 
     public InstanceId Id => id;
 
@@ -29,6 +27,18 @@ internal sealed partial class ApacheConnector(InstanceId id, ConnectorSettings s
     public IFiles Files { get; } = new HostFiles();
 
     private ApacheConfiguration Load(IFiles files) => ApacheConfiguration.Load(settings.Config, files);
+
+    public IReadOnlyList<AnchorFile> AnchorFiles(IFiles files)
+    {
+        var c = Load(files);
+        IEnumerable<ApacheDirective> Named(string directive) => c.Hosts.SelectMany(h => c.All(directive, h)).Concat(c.All(directive, null));
+        return
+        [
+            .. Named("sslcacertificatefile").SelectMany(d => AnchorFile.OfClients(c.Filled(d.Value), c.ServerRoot, Id)),
+            .. Named("sslproxycacertificatefile")
+                .SelectMany(d => AnchorFile.OfServers(c.Filled(d.Value), c.ServerRoot, Id, "of servers behind it")),
+        ];
+    }
 
     public Discovery Discover(IFiles files) =>
         Discovery.Of(() => ApacheSite.Of(Load(files)).Where(s => s.Endpoints.Count > 0).Select(Describe));
@@ -96,12 +106,12 @@ internal sealed partial class ApacheConnector(InstanceId id, ConnectorSettings s
     {
         var pid = Pid() ?? throw new BeaconProblem(ProblemCode.ServerDied, "Apache is not running.", "Start it, then try again.");
         _log.Mark(Current() is { } c && c.Find("errorlog", null) is { } log ? c.Full(log.Value) : null);
-        (_earlier, _tookUp) = (ServerProcess.ChildrenOf(pid, Program), DateTime.UtcNow);
+        _earlier = ServerProcess.ChildrenOf(pid, Program);
         ServerProcess.Signal(pid, SigUsr1, "Apache");
     }
 
     // A process from before that still serves a client takes no other.
-    public bool IsSettled() => DateTime.UtcNow > _tookUp + OldServersGo || !_earlier.Any(p => ServerProcess.Living(p)?.Program == Program);
+    public bool IsSettled() => !_earlier.Any(ServerProcess.Listens);
 
     public void Start()
     {

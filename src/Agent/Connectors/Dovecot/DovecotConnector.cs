@@ -1,6 +1,7 @@
 using System.Text.RegularExpressions;
 using OrderlyBeacon.Agent.Probes;
 using OrderlyBeacon.Agent.Store;
+using OrderlyBeacon.Agent.Trust;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 
@@ -15,7 +16,6 @@ internal sealed partial class DovecotConnector(InstanceId id, ConnectorSettings 
         Certificate = "ssl_cert",
         Key = "ssl_key",
         Tls = "ssl";
-    private static readonly TimeSpan OldServersGo = TimeSpan.FromMilliseconds(700);
 
     /// <summary>Listeners that are there without being configured.</summary>
     private static readonly (string Service, string Listener, string Protocol, int Port, bool IsDirect, ProbeProtocol Probe)[] Listeners =
@@ -42,7 +42,6 @@ internal sealed partial class DovecotConnector(InstanceId id, ConnectorSettings 
 
     private readonly LogTail _log = new();
     private HashSet<int> _earlierServers = [];
-    private DateTime _tookUp = DateTime.MinValue;
 
     public InstanceId Id => id;
 
@@ -63,6 +62,13 @@ internal sealed partial class DovecotConnector(InstanceId id, ConnectorSettings 
                 $"{version.Path}, line {version.Line}: this is a configuration of Dovecot 2.4, whose form is not understood.",
                 "Bind it by hand."
             );
+    }
+
+    public IReadOnlyList<AnchorFile> AnchorFiles(IFiles files)
+    {
+        var c = Load(files);
+        // A value of a file begins with a sign for it.
+        return [.. AnchorFile.OfClients(c.Value("ssl_ca")?.TrimStart('<').Trim(), Path.GetDirectoryName(settings.Config)!, Id)];
     }
 
     public Discovery Discover(IFiles files) =>
@@ -325,14 +331,12 @@ internal sealed partial class DovecotConnector(InstanceId id, ConnectorSettings 
     {
         var pid = Pid() ?? throw new BeaconProblem(ProblemCode.ServerDied, "Dovecot is not running.", "Start it, then try again.");
         _log.Mark(Value("log_path") is { } path && path.StartsWith('/') ? path : "/var/log/mail.log");
-        (_earlierServers, _tookUp) = (ServerProcess.ChildrenOf(pid, LoginServers), DateTime.UtcNow);
+        _earlierServers = ServerProcess.ChildrenOf(pid, LoginServers);
         ServerProcess.Signal(pid, ServerProcess.SigHup, "Dovecot");
     }
 
     // Login servers from before end when they are idle; one that serves a client takes no other.
-    public bool IsSettled() =>
-        DateTime.UtcNow > _tookUp + OldServersGo
-        || !_earlierServers.Any(p => ServerProcess.Living(p) is { } f && LoginServers.Contains(f.Program));
+    public bool IsSettled() => !_earlierServers.Any(ServerProcess.Listens);
 
     public void Start()
     {

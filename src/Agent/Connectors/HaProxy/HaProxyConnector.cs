@@ -1,5 +1,6 @@
 using OrderlyBeacon.Agent.Probes;
 using OrderlyBeacon.Agent.Store;
+using OrderlyBeacon.Agent.Trust;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 
@@ -15,10 +16,7 @@ internal sealed class HaProxyConnector(InstanceId id, ConnectorSettings settings
         DefaultPidFile = "/run/haproxy.pid";
     private const int UsualTlsPort = 443,
         SigUsr2 = 12;
-    private static readonly TimeSpan OldWorkersGo = TimeSpan.FromSeconds(1);
-
     private HashSet<int> _earlierWorkers = [];
-    private DateTime _tookUp = DateTime.MinValue;
 
     public InstanceId Id => id;
 
@@ -30,6 +28,20 @@ internal sealed class HaProxyConnector(InstanceId id, ConnectorSettings settings
     public IFiles Files { get; } = new HostFiles();
 
     private HaProxyConfiguration Load(IFiles files) => HaProxyConfiguration.Load(settings.Config, files);
+
+    public IReadOnlyList<AnchorFile> AnchorFiles(IFiles files)
+    {
+        var c = Load(files);
+        var folder = c.Global("ca-base") ?? Path.GetDirectoryName(settings.Config)!;
+        return
+        [
+            .. c
+                .Frontends.SelectMany(f => f.Binds)
+                .SelectMany(b => b.Line.Words.Zip(b.Line.Words.Skip(1)))
+                .Where(p => p.First.Value == "ca-file")
+                .SelectMany(p => AnchorFile.OfClients(p.Second.Value, folder, Id)),
+        ];
+    }
 
     public Discovery Discover(IFiles files) =>
         Discovery.Of(() =>
@@ -220,13 +232,13 @@ internal sealed class HaProxyConnector(InstanceId id, ConnectorSettings settings
                 "HAProxy runs without a master process: it takes a certificate up by a restart alone, which cuts its clients off.",
                 "Start it with -W (or -Ws), then try again."
             );
-        _tookUp = DateTime.UtcNow;
         ServerProcess.Signal(pid, SigUsr2, "HAProxy");
     }
 
-    // A worker from before that still serves clients listens no more.
+    // The new worker takes the listeners over before the old one leaves them: for that moment either may take a client.
     public bool IsSettled() =>
-        DateTime.UtcNow > _tookUp + OldWorkersGo || !_earlierWorkers.Any(p => ServerProcess.Living(p)?.Program == Program);
+        Pid() is not { } master
+        || ServerProcess.ChildrenOf(master, Program).Except(_earlierWorkers).Any() && !_earlierWorkers.Any(ServerProcess.Listens);
 
     public void Start()
     {

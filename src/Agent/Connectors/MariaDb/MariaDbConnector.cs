@@ -1,6 +1,7 @@
 using System.Text.RegularExpressions;
 using OrderlyBeacon.Agent.Probes;
 using OrderlyBeacon.Agent.Store;
+using OrderlyBeacon.Agent.Trust;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 
@@ -49,6 +50,12 @@ internal sealed partial class MariaDbConnector(InstanceId id, ConnectorSettings 
     private MariaDbConfiguration Load(IFiles files) => MariaDbConfiguration.Load(settings.Config, files);
 
     private IReadOnlyList<string> Names => settings.Names ?? [settings.Host];
+
+    public IReadOnlyList<AnchorFile> AnchorFiles(IFiles files)
+    {
+        var c = Load(files);
+        return [.. AnchorFile.OfClients(c.Value("ssl_ca"), c.DataFolder, Id)];
+    }
 
     public Discovery Discover(IFiles files) => Discovery.Of(() => [Describe(Load(files))]);
 

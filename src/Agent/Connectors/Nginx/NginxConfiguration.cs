@@ -73,6 +73,9 @@ internal sealed class NginxConfiguration
             );
     }
 
+    /// <summary>Directives of a name in any block of any file.</summary>
+    public IEnumerable<Directive> Everywhere(string name) => _files.Values.SelectMany(f => All(f.Directives)).Where(d => d.Name == name);
+
     private static IEnumerable<Directive> All(IEnumerable<Directive> list) =>
         list.SelectMany(d => d.Children is null ? [d] : All(d.Children).Prepend(d));
 

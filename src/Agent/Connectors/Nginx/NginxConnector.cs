@@ -2,6 +2,7 @@ using System.Diagnostics;
 using System.Text.RegularExpressions;
 using OrderlyBeacon.Agent.Store;
 using OrderlyBeacon.Agent.Swap;
+using OrderlyBeacon.Agent.Trust;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 
@@ -50,6 +51,21 @@ internal sealed partial class NginxConnector(InstanceId id, ConnectorSettings se
             null,
             []
         );
+
+    public IReadOnlyList<AnchorFile> AnchorFiles(IFiles files)
+    {
+        var c = Load(files);
+        var folder = Path.GetDirectoryName(settings.Config)!;
+        IEnumerable<string> Named(string directive) =>
+            c.Everywhere(directive)
+                .Where(d => d.Args.Count == 1 && !d.Args[0].Contains('$', StringComparison.Ordinal))
+                .Select(d => d.Args[0]);
+        return
+        [
+            .. Named("proxy_ssl_trusted_certificate").SelectMany(f => AnchorFile.OfServers(f, folder, Id, "of servers behind it")),
+            .. Named("ssl_client_certificate").SelectMany(f => AnchorFile.OfClients(f, folder, Id)),
+        ];
+    }
 
     public ChangeSet PlanBinding(BindChange change, IFiles files) => NginxPlan.Bind(Load(files), change);
 

@@ -1,5 +1,6 @@
 using System.Net.Sockets;
 using OrderlyBeacon.Agent.Probes;
+using OrderlyBeacon.Agent.Trust;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 
@@ -89,6 +90,16 @@ internal sealed class PostfixConnector(InstanceId id, ConnectorSettings settings
         {
             NamesAreAssumed = settings.Names is null && named is null,
         };
+    }
+
+    public IReadOnlyList<AnchorFile> AnchorFiles(IFiles files)
+    {
+        var c = PostfixConfiguration.Load(settings.Config, files);
+        return
+        [
+            .. AnchorFile.OfServers(c.Value("smtp_tls_CAfile"), settings.Config, Id, "sending mail to others"),
+            .. AnchorFile.OfClients(c.Value("smtpd_tls_CAfile"), settings.Config, Id),
+        ];
     }
 
     private static string? CertificateIn(PostfixConfiguration c) =>

@@ -1,6 +1,7 @@
 using System.Text.RegularExpressions;
 using OrderlyBeacon.Agent.Probes;
 using OrderlyBeacon.Agent.Store;
+using OrderlyBeacon.Agent.Trust;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 
@@ -45,6 +46,12 @@ internal sealed partial class PostgreSqlConnector(InstanceId id, ConnectorSettin
     private PostgreSqlConfiguration Load(IFiles files) => PostgreSqlConfiguration.Load(settings.Config, files);
 
     public Discovery Discover(IFiles files) => Discovery.Of(() => [Describe(Load(files), files)]);
+
+    public IReadOnlyList<AnchorFile> AnchorFiles(IFiles files)
+    {
+        var c = Load(files);
+        return [.. AnchorFile.OfClients(c.Value("ssl_ca_file"), c.DataFolder, Id)];
+    }
 
     private FoundService Describe(PostgreSqlConfiguration c, IFiles files) =>
         new(

@@ -2,6 +2,7 @@ using System.Net;
 using System.Net.Sockets;
 using OrderlyBeacon.Agent.Probes;
 using OrderlyBeacon.Agent.Store;
+using OrderlyBeacon.Agent.Trust;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 
@@ -38,6 +39,12 @@ internal sealed class RedisConnector(InstanceId id, ConnectorSettings settings) 
     private RedisConfiguration Load(IFiles files) => RedisConfiguration.Load(settings.Config, files);
 
     private IReadOnlyList<string> Names => settings.Names ?? [settings.Host];
+
+    public IReadOnlyList<AnchorFile> AnchorFiles(IFiles files)
+    {
+        var c = Load(files);
+        return [.. AnchorFile.OfClients(c.Value("tls-ca-cert-file"), c.Value("dir") ?? "/", Id)];
+    }
 
     public Discovery Discover(IFiles files) => Discovery.Of(() => [Describe(Load(files))]);
 

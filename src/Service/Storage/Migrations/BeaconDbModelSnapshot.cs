@@ -16,6 +16,148 @@ namespace OrderlyBeacon.Service.Storage.Migrations
 #pragma warning disable 612, 618
             modelBuilder.HasAnnotation("ProductVersion", "10.0.15");
 
+            modelBuilder.Entity("OrderlyBeacon.Service.Anchors.AnchorSet", b =>
+                {
+                    b.Property<long>("Id")
+                        .ValueGeneratedOnAdd()
+                        .HasColumnType("INTEGER");
+
+                    b.Property<string>("Digest")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.Property<int>("ForServers")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<int>("Stores")
+                        .HasColumnType("INTEGER");
+
+                    b.HasKey("Id");
+
+                    b.HasIndex("Digest")
+                        .IsUnique();
+
+                    b.ToTable("AnchorSets");
+                });
+
+            modelBuilder.Entity("OrderlyBeacon.Service.Anchors.AnchorSetMember", b =>
+                {
+                    b.Property<long>("SetId")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<long>("AnchorId")
+                        .HasColumnType("INTEGER");
+
+                    b.HasKey("SetId", "AnchorId");
+
+                    b.HasIndex("AnchorId");
+
+                    b.ToTable("AnchorSetMembers");
+                });
+
+            modelBuilder.Entity("OrderlyBeacon.Service.Anchors.KnownAnchor", b =>
+                {
+                    b.Property<long>("Id")
+                        .ValueGeneratedOnAdd()
+                        .HasColumnType("INTEGER");
+
+                    b.Property<byte[]>("Der")
+                        .IsRequired()
+                        .HasColumnType("BLOB");
+
+                    b.Property<long>("NotAfter")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<bool>("Ours")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<string>("Subject")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("Thumbprint")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.HasKey("Id");
+
+                    b.HasIndex("NotAfter");
+
+                    b.HasIndex("Subject");
+
+                    b.HasIndex("Thumbprint")
+                        .IsUnique();
+
+                    b.ToTable("KnownAnchors");
+                });
+
+            modelBuilder.Entity("OrderlyBeacon.Service.Anchors.StoreMark", b =>
+                {
+                    b.Property<long>("StoreId")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<string>("Thumbprint")
+                        .HasColumnType("TEXT");
+
+                    b.Property<int>("Mark")
+                        .HasColumnType("INTEGER");
+
+                    b.HasKey("StoreId", "Thumbprint");
+
+                    b.HasIndex("Thumbprint", "Mark");
+
+                    b.ToTable("StoreMarks");
+                });
+
+            modelBuilder.Entity("OrderlyBeacon.Service.Anchors.TrustStore", b =>
+                {
+                    b.Property<long>("Id")
+                        .ValueGeneratedOnAdd()
+                        .HasColumnType("INTEGER");
+
+                    b.Property<int>("Anchors")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<string>("Digest")
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("FailureJson")
+                        .HasColumnType("TEXT");
+
+                    b.Property<int>("HostId")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<int>("Kind")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<bool>("LetsIn")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<string>("Path")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("ProblemJson")
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("Reader")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.Property<long?>("SetId")
+                        .HasColumnType("INTEGER");
+
+                    b.HasKey("Id");
+
+                    b.HasIndex("Digest");
+
+                    b.HasIndex("HostId");
+
+                    b.HasIndex("SetId");
+
+                    b.ToTable("TrustStores");
+                });
+
             modelBuilder.Entity("OrderlyBeacon.Service.Authorities.Authority", b =>
                 {
                     b.Property<int>("Id")
@@ -232,6 +374,9 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                     b.Property<string>("CertificateFile")
                         .HasColumnType("TEXT");
 
+                    b.Property<string>("ChainEnd")
+                        .HasColumnType("TEXT");
+
                     b.Property<bool>("ClearText")
                         .HasColumnType("INTEGER");
 
@@ -287,6 +432,8 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                         .HasColumnType("INTEGER");
 
                     b.HasKey("Id");
+
+                    b.HasIndex("ChainEnd");
 
                     b.HasIndex("ClearText");
 

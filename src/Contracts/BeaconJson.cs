@@ -5,6 +5,7 @@ namespace OrderlyBeacon.Contracts;
 /// <summary>Source-generated JSON of all shapes: camel case, enums as words; a null says that there is none.</summary>
 [JsonSourceGenerationOptions(PropertyNamingPolicy = JsonKnownNamingPolicy.CamelCase, RespectNullableAnnotations = true)]
 [JsonSerializable(typeof(AgentReport))]
+[JsonSerializable(typeof(List<RecordToDo>))]
 [JsonSerializable(typeof(Order))]
 [JsonSerializable(typeof(OrderList))]
 [JsonSerializable(typeof(OrderCsr))]

@@ -32,6 +32,9 @@ public sealed record CertificateInfo(
     /// <summary>The authority that is not ours which signs it; null when ours does.</summary>
     public string? Outside { get; init; }
 
+    /// <summary>Its change to the next key, while TLSA records in DNS have to follow; null otherwise.</summary>
+    public RolloverInfo? Rollover { get; init; }
+
     /// <summary>What the caller may not do with it.</summary>
     public IReadOnlyList<Denied> Denied { get; init; } = [];
 }

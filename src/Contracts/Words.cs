@@ -404,6 +404,12 @@ public enum ConcernKind
     /// <summary>A certificate was granted and never issued.</summary>
     NotIssuedYet,
 
+    /// <summary>A certificate's next key waits for TLSA records that are not in DNS yet.</summary>
+    RecordsToAdd,
+
+    /// <summary>DNS still has TLSA records of a key that is used no more.</summary>
+    RecordsToRemove,
+
     /// <summary>A host's agent has not been heard from.</summary>
     HostAway,
 

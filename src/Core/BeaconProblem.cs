@@ -150,6 +150,12 @@ public enum ProblemCode
     /// <summary>A network peer did not answer as it should.</summary>
     Unreachable,
 
+    /// <summary>A zone's name server does not take a change of its records.</summary>
+    ZoneRefused,
+
+    /// <summary>TLSA records in DNS speak of other certificates than the one that is to be served.</summary>
+    RecordsMismatch,
+
     /// <summary>Stored data does not fit together.</summary>
     DataDamaged,
 

@@ -62,6 +62,9 @@ public sealed class BeaconOptions
     /// <summary>DNS servers that are asked about names, separated by commas; <c>system</c> for this machine's, <c>none</c> for none. With a directory it is <c>system</c>, without one <c>none</c>.</summary>
     public string Dns { get; set; } = "";
 
+    /// <summary>Zones whose TLSA records the service may write, separated by semicolons: <c>ZONE=SERVER,KEY-NAME,KEY-FILE</c>. See docs/guide/service.md.</summary>
+    public string DnsUpdates { get; set; } = "";
+
     /// <summary>What authorities are called.</summary>
     public string Organization { get; set; } = "Orderly Beacon";
 

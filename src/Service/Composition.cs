@@ -26,6 +26,7 @@ using OrderlyBeacon.Service.Protocols.Est;
 using OrderlyBeacon.Service.Protocols.Ocsp;
 using OrderlyBeacon.Service.Protocols.Publication;
 using OrderlyBeacon.Service.Publishing;
+using OrderlyBeacon.Service.Records;
 using OrderlyBeacon.Service.Renewals;
 using OrderlyBeacon.Service.Requests;
 using OrderlyBeacon.Service.Revocations;
@@ -102,6 +103,10 @@ internal static class Composition
         s.AddSingleton(p => new DirectoryBook(DirectoryOf(options), options, p.GetRequiredService<TimeProvider>()));
         s.AddSingleton<DomainGroups>();
         s.AddSingleton<Resolver>();
+        s.AddSingleton<ZoneUpdates>();
+        s.AddSingleton<TlsaLookup>();
+        s.AddSingleton<RolloverBook>();
+        s.AddSingleton<MatchRecords>();
         s.AddSingleton<NameEvidence>();
         s.AddSingleton<MachineAccounts>();
         s.AddSingleton<Tickets>();
@@ -205,6 +210,9 @@ internal static class Composition
         typeof(TakePrepared),
         typeof(OrderOutcomes),
         typeof(PublishEditions),
+        typeof(BeginRollover),
+        typeof(FinishPrepared),
+        typeof(RollKeys),
     ];
 
     private static void AddWeb(IServiceCollection s, BeaconOptions options)
@@ -245,6 +253,7 @@ internal static class Composition
         var options = app.Services.GetRequiredService<BeaconOptions>();
         Directory.CreateDirectory(options.Data, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute);
         app.Services.GetRequiredService<PushPublished>().Check();
+        app.Services.GetRequiredService<ZoneUpdates>().Check();
         TakeBackup.Tidy(options.Data);
         await using var scope = app.Services.CreateAsyncScope();
         var db = scope.ServiceProvider.GetRequiredService<BeaconDb>();
@@ -257,6 +266,7 @@ internal static class Composition
             .LoadAsync(db, app.Services.GetRequiredService<TimeProvider>().GetUtcNow(), CancellationToken.None);
         await app.Services.GetRequiredService<OutsideBook>().LoadAsync(db, CancellationToken.None);
         await app.Services.GetRequiredService<AnchorBook>().LoadAsync(db, CancellationToken.None);
+        await app.Services.GetRequiredService<RolloverBook>().LoadAsync(db, CancellationToken.None);
         var shelf = app.Services.GetRequiredService<CrlShelf>();
         foreach (var a in registry.Authorities)
         foreach (var key in a.Certified.Select(g => g.KeyNumber).Distinct())

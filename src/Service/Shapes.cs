@@ -11,6 +11,8 @@ namespace OrderlyBeacon.Service;
 /// <summary>From what is worked out in Core, and from stored JSON, to the shapes that travel.</summary>
 internal static class Shapes
 {
+    public static List<EndpointInfo> Endpoints(string json) => JsonSerializer.Deserialize(json, BeaconJson.Default.ListEndpointInfo)!;
+
     public static CertificateText Text(X509 x, string? limit = null) =>
         new(
             x.Subject.ToString(),

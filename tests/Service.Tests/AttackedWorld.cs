@@ -21,7 +21,7 @@ internal sealed record Answer(HttpStatusCode Status, JsonNode? Json)
 /// A service on which several groups hold a zone each: jay requests in branch.example (web), magpie in yard.example (yard), finch reads, wren approves, robin administers.
 /// Hosts join with the real agent.
 /// </summary>
-public sealed class AttackedWorld : RunningService, IAsyncLifetime
+public class AttackedWorld : RunningService, IAsyncLifetime
 {
     public const string Zones = "thistledown.example=administrators;branch.example=web;yard.example=yard;10.20.0.0/16=web";
 

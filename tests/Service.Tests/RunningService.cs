@@ -238,7 +238,7 @@ public class RunningService : IAsyncLifetime
     public (int Code, string Output, string Error) Curl(params string[] args) =>
         Programs.Run("curl", ["-sS", "--cacert", RootPem, "-u", "robin:" + Password, .. args]);
 
-    public async ValueTask DisposeAsync()
+    public virtual async ValueTask DisposeAsync()
     {
         Robin?.Dispose();
         Wren?.Dispose();

@@ -188,6 +188,24 @@ public enum JournalAction
     /// <summary>A request was withdrawn by who asked.</summary>
     RequestWithdrawn,
 
+    /// <summary>The records of a certificate's next key were added to DNS.</summary>
+    RolloverAdded,
+
+    /// <summary>A certificate's next key was made; TLSA records speak of it before it is used.</summary>
+    RolloverBegun,
+
+    /// <summary>A key that was prepared will not be used.</summary>
+    RolloverDropped,
+
+    /// <summary>DNS speaks of the keys in use alone.</summary>
+    RolloverEnded,
+
+    /// <summary>Records of keys that are used no more were removed from DNS.</summary>
+    RolloverRemoved,
+
+    /// <summary>A next key's records are in DNS; what others have kept of the set before is waited out.</summary>
+    RolloverWaits,
+
     /// <summary>A backup was made.</summary>
     ServiceBackedUp,
 

@@ -6,6 +6,7 @@ using OrderlyBeacon.Core.Rights;
 using OrderlyBeacon.Service.Hosts;
 using OrderlyBeacon.Service.Notices;
 using OrderlyBeacon.Service.People;
+using OrderlyBeacon.Service.Records;
 using OrderlyBeacon.Service.Requests;
 using OrderlyBeacon.Service.Rights;
 using OrderlyBeacon.Service.Storage;
@@ -14,7 +15,15 @@ using OrderlyBeacon.Service.Work;
 namespace OrderlyBeacon.Service.Bindings;
 
 /// <summary>Puts a certificate's current edition into a service, or takes it out again; or only says what that would change.</summary>
-public sealed class BindService(BeaconDb db, OrderDesk desk, CarryOutRequest carryOut, Changes changes, TimeProvider clock, WorkBell bell)
+public sealed class BindService(
+    BeaconDb db,
+    OrderDesk desk,
+    CarryOutRequest carryOut,
+    MatchRecords records,
+    Changes changes,
+    TimeProvider clock,
+    WorkBell bell
+)
 {
     /// <summary>Without a certificate: what taking it out would change.</summary>
     public async Task<OrderInfo> PlanAsync(string hostName, string service, BindWish wish, Caller caller, CancellationToken ct)
@@ -59,6 +68,7 @@ public sealed class BindService(BeaconDb db, OrderDesk desk, CarryOutRequest car
             ct
         );
         Uncovered.ThrowUnlessSaid($"{host.Name}/{service}", await UncoveredAsync(row, certificate, edition, ct), wish.LeaveOut);
+        await records.ThrowUnlessAsync(row, wish.Port, edition, ct);
         long id;
         await using (var write = await db.BeginWriteAsync(ct))
         {

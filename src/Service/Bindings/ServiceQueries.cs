@@ -270,7 +270,7 @@ public sealed class ServiceQueries(BeaconDb db, Hosts.Presence presence, BeaconO
             s.Name,
             s.Connector,
             Shapes.Strings(s.NamesJson),
-            JsonSerializer.Deserialize(s.EndpointsJson, BeaconJson.Default.ListEndpointInfo)!,
+            Shapes.Endpoints(s.EndpointsJson),
             Shapes.Strings(s.PlacesJson),
             s.CertificateFile,
             severity,

@@ -62,6 +62,8 @@ public sealed class CertificateList(BeaconDb db, CertificateQueries certificates
         ConcernKind.Expired,
         ConcernKind.ExpiresSoon,
         ConcernKind.NotIssuedYet,
+        ConcernKind.RecordsToAdd,
+        ConcernKind.RecordsToRemove,
     ];
 
     /// <summary>What a list can be narrowed to.</summary>

@@ -59,14 +59,24 @@ public sealed class CertificateQueries(BeaconDb db, AuthorityRegistry registry, 
         var editions = await EditionsAsync(db, ids, ct);
         var bindings = await BindingsAsync(db, ids, ct);
         var working = await WithOpenOrdersAsync(db, ids, ct);
+        var rollovers = await RolloversAsync(db, ids, ct);
         return
         [
             .. ids.Where(rows.ContainsKey)
                 .Select(id =>
-                    Info(rows[id].c, rows[id].Host, rows[id].IsDevice, [.. editions[id]], [.. bindings[id]], working.Contains(id), now)
+                    Info(
+                        rows[id].c,
+                        rows[id].Host,
+                        rows[id].IsDevice,
+                        new([.. editions[id]], [.. bindings[id]], working.Contains(id), rollovers.GetValueOrDefault(id)),
+                        now
+                    )
                 ),
         ];
     }
+
+    /// <summary>What belongs to a certificate.</summary>
+    private sealed record Belongings(List<EditionRow> Editions, List<BindingInfo> Bound, bool IsWorking, RolloverInfo? Rollover);
 
     /// <summary>What of an edition a certificate is judged by.</summary>
     private sealed record EditionRow(
@@ -132,21 +142,14 @@ public sealed class CertificateQueries(BeaconDb db, AuthorityRegistry registry, 
                 .ToListAsync(ct)
         ).ToHashSet();
 
-    private static CertificateInfo Info(
-        Certificate c,
-        string? host,
-        bool isDevice,
-        List<EditionRow> editions,
-        List<BindingInfo> bound,
-        bool working,
-        DateTimeOffset now
-    )
+    private static CertificateInfo Info(Certificate c, string? host, bool isDevice, Belongings has, DateTimeOffset now)
     {
+        var (editions, bound, _, rollover) = has;
         var e = editions.Find(e => e.State == EditionState.Current) ?? editions.Where(e => e.State == EditionState.Next).MaxBy(e => e.Id);
         var isRenewed = c.Automatic || c.Owner == Core.Rights.Thing.SystemOwner;
         DateTimeOffset? planned = e is null || !isRenewed ? null : c.Policy.PlannedFor(e.NotBefore, e.NotAfter, e.Serial);
         LifePhase? phase = e is null ? null : (LifePhase)(int)Life.PhaseOf(now, planned ?? e.NotAfter, e.NotAfter);
-        var (severity, state) = StateOf(c, e, phase, bound, working, now);
+        var (severity, state) = StateOf(c, e, phase, has, now);
         if (isDevice && state == "in store")
             state = "on its device";
         return new(
@@ -173,22 +176,35 @@ public sealed class CertificateQueries(BeaconDb db, AuthorityRegistry registry, 
         {
             Owner = c.Owner,
             Outside = c.Outside,
+            Rollover = rollover,
         };
     }
 
-    private static (Severity, string) StateOf(
-        Certificate c,
-        EditionRow? edition,
-        LifePhase? phase,
-        List<BindingInfo> bound,
-        bool working,
-        DateTimeOffset now
-    )
+    private const string WaitsForDns = "waiting for DNS";
+
+    private static Severity WaitingFor(RolloverInfo rollover) =>
+        rollover.IsByHand || rollover.Problem is not null ? Severity.Soon : Severity.Fine;
+
+    private static async Task<Dictionary<int, RolloverInfo>> RolloversAsync(BeaconDb db, List<int> ids, CancellationToken ct)
     {
+        var rows = await db
+            .Rollovers.AsNoTracking()
+            .Where(r => ids.Contains(r.CertificateId) && r.Step != RolloverStep.Done)
+            .OrderBy(r => r.Id)
+            .ToListAsync(ct);
+        // The newest counts: one before it may still be tidying up.
+        return rows.GroupBy(r => r.CertificateId).ToDictionary(g => g.Key, g => g.Last().Info);
+    }
+
+    private static (Severity, string) StateOf(Certificate c, EditionRow? edition, LifePhase? phase, Belongings has, DateTimeOffset now)
+    {
+        var (_, bound, working, rollover) = has;
         if (c.Failures > 0 && !working)
             return (Severity.Failed, c.IsStuck ? "stuck" : "renewal failed");
         if (working)
             return (Severity.Fine, edition?.State == EditionState.Current ? "renewing" : "being made");
+        if (edition is null && rollover is { Step: RolloverStep.Adding or RolloverStep.Waiting })
+            return (WaitingFor(rollover), WaitsForDns);
         if (edition is null)
             return (Severity.Soon, c.Outside is null ? "not issued yet" : "waiting outside");
         if (phase == LifePhase.Expired)
@@ -197,6 +213,8 @@ public sealed class CertificateQueries(BeaconDb db, AuthorityRegistry registry, 
             return (Severity.Now, why == RevocationReason.CertificateHold ? "on hold" : "revoked");
         if (bound.Any(b => b.State == BindingState.Broken))
             return (Severity.Failed, "broken");
+        if (rollover is { Step: RolloverStep.Adding or RolloverStep.Waiting })
+            return (WaitingFor(rollover), WaitsForDns);
         if (bound.Any(b => b.State == BindingState.Behind))
             return (Severity.Failed, "behind");
         // Its next edition has to be carried by somebody: being due is not enough.

@@ -47,6 +47,9 @@ internal static class JudgeCertificate
             "expired" => ConcernKind.Expired,
             "expires soon" => ConcernKind.ExpiresSoon,
             "not issued yet" => ConcernKind.NotIssuedYet,
+            _ when c.Rollover is { } r && (r.IsByHand || r.Problem is not null) => r.Step == RolloverStep.Removing
+                ? ConcernKind.RecordsToRemove
+                : ConcernKind.RecordsToAdd,
             _ => null,
         };
 
@@ -85,13 +88,37 @@ internal static class JudgeCertificate
                 "After that clients refuse it.",
                 renew
             ),
+            ConcernKind.RecordsToAdd => (
+                $"Its next key waits for its TLSA {RecordsOf(c)} in DNS. {c.Rollover!.Problem}".TrimEnd(),
+                c.NotAfter is { } ends
+                    ? $"It is not renewed until then; the edition in use ends on {ends:d MMM yyyy HH:mm}."
+                    : "Its services wait for it.",
+                $"Add to the zone: {LinesOf(c)}. It continues by itself."
+            ),
+            ConcernKind.RecordsToRemove => (
+                $"DNS still has the TLSA {RecordsOf(c)} of a key that is used no more. {c.Rollover!.Problem}".TrimEnd(),
+                "Nobody yet; a key that is used no more stays good for clients that go by DNS.",
+                $"Remove from the zone: {LinesOf(c)}."
+            ),
             _ => ("It has not been issued.", "Its services wait for it.", "Look at its request."),
         };
+    }
+
+    private static string RecordsOf(CertificateInfo c) => c.Rollover!.ToDo.Count == 1 ? "record" : "records";
+
+    /// <summary>Some of them: all are on its page.</summary>
+    private static string LinesOf(CertificateInfo c)
+    {
+        const int most = 3;
+        var lines = c.Rollover!.ToDo.Select(t => t.Line).ToList();
+        return lines.Count == 0
+            ? "see its page"
+            : string.Join("; ", lines.Take(most)) + (lines.Count > most ? $"; and {lines.Count - most} more" : "");
     }
 
     private static string Command(ConcernKind kind, CertificateInfo c) =>
         kind == ConcernKind.ExpiresSoon && c.Outside is not null ? ShellCommand.Of($"beacon request list {c.Name}")
         : kind == ConcernKind.OnHold ? ShellCommand.Of($"beacon cert release {c.Name}")
-        : c.Host is null ? ShellCommand.Of($"beacon cert show {c.Name}")
+        : kind is ConcernKind.RecordsToAdd or ConcernKind.RecordsToRemove || c.Host is null ? ShellCommand.Of($"beacon cert show {c.Name}")
         : ShellCommand.Of($"beacon cert renew {c.Name}");
 }

@@ -2,6 +2,7 @@ using Microsoft.EntityFrameworkCore;
 using Microsoft.EntityFrameworkCore.ChangeTracking;
 using OrderlyBeacon.Service.Bindings;
 using OrderlyBeacon.Service.Certificates;
+using OrderlyBeacon.Service.Records;
 using OrderlyBeacon.Service.Requests;
 using OrderlyBeacon.Service.Storage;
 using OrderlyBeacon.Service.Work;
@@ -81,6 +82,9 @@ public sealed class Touched
                 _hosts.Add(h.Id);
                 if (was?.Property(nameof(OrderlyBeacon.Service.Hosts.Host.State)).IsModified == true)
                     _hostsWithServices.Add(h.Id);
+                break;
+            case KeyRollover k:
+                _certificates.Add(k.CertificateId);
                 break;
             case Request r:
                 _requests.Add(r.Id);

@@ -3,9 +3,16 @@ using System.Net;
 using DnsClient;
 using DnsClient.Protocol;
 using OrderlyBeacon.Core;
+using OrderlyBeacon.Core.Dane;
 using OrderlyBeacon.Core.Profiles;
 
 namespace OrderlyBeacon.Service.Domain;
+
+/// <summary>The TLSA records of one owner.</summary>
+/// <param name="Set">Under the name that aliases lead to; null when nobody could say.</param>
+/// <param name="Asked">The owner that was asked about.</param>
+/// <param name="Problem">Why it is not known; null when it is.</param>
+public sealed record TlsaFacts(string Asked, TlsaSet? Set, string? Problem);
 
 /// <summary>
 /// Asks DNS where names and addresses lead, within a few seconds for all of them together; answers are kept for a minute. An authoritative server does not follow an alias into
@@ -61,6 +68,59 @@ public sealed class Resolver
         }
     }
 
+    /// <summary>TLSA records (RFC 6698) by owner; owners without any have an empty set.</summary>
+    /// <param name="serverOf">Whom to ask about an owner; null for the usual servers.</param>
+    public async Task<IReadOnlyDictionary<string, TlsaFacts>> TlsaAsync(
+        IEnumerable<string> owners,
+        Func<string, IPEndPoint?> serverOf,
+        CancellationToken ct
+    )
+    {
+        var asked = owners.Distinct().ToList();
+        // Always as it is now: what is kept is for whoever decides by it next.
+        foreach (var owner in asked)
+            _kept.TryRemove(KeyOf<TlsaFacts>(owner), out _);
+        var found = await AllAsync(
+            asked,
+            (client, owner, c) => TlsaAsync(client, owner, serverOf(owner), c),
+            why => new TlsaFacts("", null, why),
+            ct
+        );
+        return found.ToDictionary(f => f.Key, f => f.Value with { Asked = f.Key });
+    }
+
+    /// <summary>What was answered within the last minute; null when nobody asked.</summary>
+    public TlsaFacts? KnownTlsa(string owner) =>
+        _kept.TryGetValue(KeyOf<TlsaFacts>(owner), out var kept) && kept.Until > _clock.GetUtcNow() ? (TlsaFacts)kept.Answer : null;
+
+    private static async Task<TlsaFacts> TlsaAsync(LookupClient client, string owner, IPEndPoint? server, CancellationToken ct)
+    {
+        var at = owner;
+        for (var step = 0; step <= DnsFacts.MostSteps; step++)
+        {
+            var answer = server is null
+                ? await client.QueryAsync(at, QueryType.TLSA, cancellationToken: ct)
+                : await client.QueryServerAsync([server], at, QueryType.TLSA, cancellationToken: ct);
+            if (answer.HasError && answer.Header.ResponseCode != DnsHeaderResponseCode.NotExistentDomain)
+                return new(owner, null, $"the server answers {answer.ErrorMessage}");
+            var aliases = Aliases(answer, at);
+            var records = answer.Answers.OfType<DnsClient.Protocol.TlsaRecord>().Take(TlsaSet.MostRecords).ToList();
+            if (aliases.Count == 0 || records.Count > 0)
+            {
+                var life = records.Count == 0 ? 0 : Math.Min(records.Max(r => r.InitialTimeToLive), TlsaSet.MostLife);
+                return new(owner, new(aliases.Count > 0 ? aliases[^1] : at, life, [.. records.Select(Of)]), null);
+            }
+            // The alias lies in another zone: its own servers know, not this one.
+            (at, server) = (aliases[^1], null);
+        }
+        return new(owner, null, $"it has more than {DnsFacts.MostSteps} aliases one after the other");
+    }
+
+    private static Core.Dane.TlsaRecord Of(DnsClient.Protocol.TlsaRecord r) =>
+        new((int)r.CertificateUsage, (int)r.Selector, (int)r.MatchingType, Convert.ToHexStringLower([.. r.CertificateAssociationData]));
+
+    private static string KeyOf<T>(string asked) => $"{typeof(T).Name} {asked}";
+
     private async Task<IReadOnlyDictionary<string, T>> AllAsync<T>(
         IEnumerable<string> asked,
         Func<LookupClient, string, CancellationToken, Task<T>> ask,
@@ -79,7 +139,7 @@ public sealed class Resolver
 
         async Task<T> OneAsync(LookupClient c, string name)
         {
-            var key = $"{typeof(T).Name} {name}";
+            var key = KeyOf<T>(name);
             var now = _clock.GetUtcNow();
             if (_kept.TryGetValue(key, out var kept) && kept.Until > now)
                 return (T)kept.Answer;

@@ -2,6 +2,7 @@ using OrderlyBeacon.Service.Authorities;
 using OrderlyBeacon.Service.Domain;
 using OrderlyBeacon.Service.Health;
 using OrderlyBeacon.Service.Publishing;
+using OrderlyBeacon.Service.Records;
 
 namespace OrderlyBeacon.Service.Renewals;
 
@@ -17,6 +18,7 @@ internal sealed class Errands(
     private static readonly TimeSpan PushEvery = TimeSpan.FromSeconds(2),
         CollectEvery = TimeSpan.FromSeconds(6),
         PublishEvery = TimeSpan.FromSeconds(4),
+        RollEvery = TimeSpan.FromSeconds(2),
         // Not at once: at the start there is enough to do.
         FirstHealth = TimeSpan.FromSeconds(12);
 
@@ -35,6 +37,13 @@ internal sealed class Errands(
                     (s, ct) => s.GetRequiredService<PublishEditions>().RunAsync(ct),
                     stopping
                 ),
+            EachAsync(
+                "DNS records of next keys",
+                TimeSpan.Zero,
+                RollEvery,
+                (s, ct) => s.GetRequiredService<RollKeys>().RunAsync(ct),
+                stopping
+            ),
             EachAsync(
                 "collect the parent's answer",
                 TimeSpan.Zero,

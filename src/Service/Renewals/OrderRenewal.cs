@@ -8,6 +8,7 @@ using OrderlyBeacon.Core.Rights;
 using OrderlyBeacon.Service.Certificates;
 using OrderlyBeacon.Service.Notices;
 using OrderlyBeacon.Service.People;
+using OrderlyBeacon.Service.Records;
 using OrderlyBeacon.Service.Requests;
 using OrderlyBeacon.Service.Rights;
 using OrderlyBeacon.Service.Storage;
@@ -23,6 +24,7 @@ public sealed class OrderRenewal(
     BeaconDb db,
     DecideAgain again,
     CarryOutRequest carryOut,
+    RolloverBook rollovers,
     WorkBell bell,
     Changes changes,
     TimeProvider clock
@@ -80,9 +82,10 @@ public sealed class OrderRenewal(
         var row = await db
             .Certificates.AsNoTracking()
             .Where(c => c.Id == certificateId)
-            .Select(c => new { c.NamesJson, Host = db.Hosts.AsNoTracking().FirstOrDefault(h => h.Id == c.HostId) })
+            .Select(c => new { Certificate = c, Host = db.Hosts.AsNoTracking().FirstOrDefault(h => h.Id == c.HostId) })
             .SingleAsync(ct);
-        await again.LookUpAsync(Shapes.Strings(row.NamesJson), row.Host, ct);
+        await again.LookUpAsync(Shapes.Strings(row.Certificate.NamesJson), row.Host, ct);
+        await carryOut.LookUpAsync(row.Certificate, ct);
     }
 
     private async Task<long?> RetryNextEditionAsync(Certificate certificate, int hostId, DateTimeOffset now, CancellationToken ct)
@@ -183,6 +186,16 @@ public sealed class OrderRenewal(
     {
         if (await WaitingAsync(certificate, ct) is { } waiting)
             return NeedsApproval(certificate, waiting, $"request {waiting} is still waiting.");
+        if (await RollingAsync(certificate, ct) is { } rollover)
+        {
+            // Whoever asks has perhaps just added what it waits for.
+            rollovers.At(rollover, clock.GetUtcNow());
+            return new(
+                ProblemCode.WrongState,
+                $"The next key of \"{certificate.Name}\" waits until DNS speaks of it; the edition follows by itself.",
+                $"DNS is asked again now. See what it waits for: beacon cert show {certificate.Name}."
+            );
+        }
         return certificate.Outside is { } authority && await OutThereAsync(certificate, ct) is { } there
             ? new(
                 ProblemCode.WrongState,
@@ -191,6 +204,12 @@ public sealed class OrderRenewal(
             )
             : null;
     }
+
+    private async Task<int?> RollingAsync(Certificate c, CancellationToken ct) =>
+        await db
+            .Rollovers.Where(r => r.CertificateId == c.Id && (r.Step == RolloverStep.Adding || r.Step == RolloverStep.Waiting))
+            .Select(r => (int?)r.Id)
+            .FirstOrDefaultAsync(ct);
 
     private async Task<long?> WaitingAsync(Certificate c, CancellationToken ct) =>
         await db

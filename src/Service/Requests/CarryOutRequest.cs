@@ -5,14 +5,27 @@ using OrderlyBeacon.Service.Bindings;
 using OrderlyBeacon.Service.Certificates;
 using OrderlyBeacon.Service.Outside;
 using OrderlyBeacon.Service.Profiles;
+using OrderlyBeacon.Service.Records;
 using OrderlyBeacon.Service.Storage;
 using OrderlyBeacon.Service.Work;
 
 namespace OrderlyBeacon.Service.Requests;
 
 /// <summary>What follows when all names of a host's request are granted: its certificate, its planned bindings, the order to its agent. Inside the caller's transaction.</summary>
-public sealed class CarryOutRequest(BeaconDb db, AuthorityRegistry registry, OutsideBook outside, ProfileCatalogue profiles)
+public sealed class CarryOutRequest(
+    BeaconDb db,
+    AuthorityRegistry registry,
+    OutsideBook outside,
+    ProfileCatalogue profiles,
+    BeginRollover rollover
+)
 {
+    /// <summary>Asks DNS what it will go by: to be called before the transaction.</summary>
+    public Task LookUpAsync(Request request, CancellationToken ct) => rollover.LookUpAsync(request, ct);
+
+    /// <summary>The same of a certificate that is renewed as it is.</summary>
+    public Task LookUpAsync(Certificate certificate, CancellationToken ct) => rollover.LookUpAsync(certificate, ct);
+
     public async Task<WorkOrder> RunAsync(Request request, DateTimeOffset now, CancellationToken ct)
     {
         var names = Shapes.Strings(request.NamesJson);
@@ -34,12 +47,13 @@ public sealed class CarryOutRequest(BeaconDb db, AuthorityRegistry registry, Out
         var bound = await BoundServicesAsync(certificate.Id, ct);
         request.WaitForHost(certificate.Id);
         var host = await db.Hosts.AsNoTracking().SingleAsync(h => h.Id == request.HostId, ct);
+        var isPrepared = request.Outside is not null || await rollover.IsNeededAsync(request, host, ct);
         var order = WorkOrder.Of(
             now,
             host.AgentHostId,
             new Order(
                 0,
-                request.Outside is null ? OrderKind.Obtain : OrderKind.Prepare,
+                isPrepared ? OrderKind.Prepare : OrderKind.Obtain,
                 certificate.Name,
                 request.Subject,
                 names,

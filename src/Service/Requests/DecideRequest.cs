@@ -80,7 +80,10 @@ public sealed class DecideRequest(
     {
         var request = await db.Requests.AsNoTracking().FirstOrDefaultAsync(r => r.Id == id, ct);
         if (request?.State == RequestState.WaitingForApproval)
+        {
             await again.LookUpAsync(request, await HostOfAsync(request, ct), ct);
+            await carryOut.LookUpAsync(request, ct);
+        }
     }
 
     private async Task<Hosts.Host?> HostOfAsync(Request r, CancellationToken ct) =>
@@ -222,8 +225,8 @@ public sealed class DecideRequest(
             order.Cancel(now);
         // What is in use goes on; the next try comes by itself, so that nobody forgets it.
         if (
-            request.Outside is not null
-            && await db.Certificates.FirstOrDefaultAsync(c => c.Id == request.CertificateId, ct) is { HasEdition: true } existing
+            await db.Certificates.FirstOrDefaultAsync(c => c.Id == request.CertificateId, ct) is { HasEdition: true } existing
+            && (request.Outside is not null || existing.Automatic)
         )
             existing.ActAt(now.AddDays(1));
         await db.Note(now, caller.Actor, JournalAction.RequestWithdrawn, $"request {id}");

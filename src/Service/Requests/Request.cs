@@ -100,6 +100,13 @@ public sealed class Request
         (Csr, AnswerKey) = (csr, key);
     }
 
+    /// <summary>Its host has made the key and the CSR; the edition is issued when DNS speaks of that key.</summary>
+    public void Prepared(byte[] csr)
+    {
+        Move(RequestState.WaitingForHost, RequestState.WaitingForHost);
+        Csr = csr;
+    }
+
     /// <summary>An answer came that is not what was asked for.</summary>
     public void Hold(string heldJson, string chain)
     {

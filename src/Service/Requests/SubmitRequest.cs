@@ -30,6 +30,8 @@ public sealed class SubmitRequest(
         var read = await reading.ReadAsync(wish, caller, Operation.SubmitRequest, ct);
         Bindings.Uncovered.ThrowUnlessSaid($"What {read.CertificateName} shall be bound to", read.Uncovered, wish.LeaveOut);
         var request = Recorded(read, wish, caller, cause, clock.GetUtcNow());
+        if (read.Overall == Verdict.Granted)
+            await carryOut.LookUpAsync(request, ct);
         await using (var write = await db.BeginWriteAsync(ct))
         {
             db.Requests.Add(request);

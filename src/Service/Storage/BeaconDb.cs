@@ -15,6 +15,7 @@ using OrderlyBeacon.Service.Keeping;
 using OrderlyBeacon.Service.Outside;
 using OrderlyBeacon.Service.People;
 using OrderlyBeacon.Service.Profiles;
+using OrderlyBeacon.Service.Records;
 using OrderlyBeacon.Service.Requests;
 using OrderlyBeacon.Service.Revocations;
 using OrderlyBeacon.Service.Rights;
@@ -45,6 +46,7 @@ public sealed class BeaconDb(DbContextOptions<BeaconDb> options, WriteGate gate,
     public DbSet<Certificate> Certificates => Set<Certificate>();
     public DbSet<Edition> Editions => Set<Edition>();
     public DbSet<Request> Requests => Set<Request>();
+    public DbSet<KeyRollover> Rollovers => Set<KeyRollover>();
     public DbSet<WorkOrder> Orders => Set<WorkOrder>();
     public DbSet<JournalEntry> Journal => Set<JournalEntry>();
     public DbSet<AnsweredPost> AnsweredPosts => Set<AnsweredPost>();
@@ -254,6 +256,13 @@ public sealed class BeaconDb(DbContextOptions<BeaconDb> options, WriteGate gate,
             e.HasIndex(x => x.AnswerKey);
             e.Property(x => x.Version).IsConcurrencyToken();
         });
+        b.Entity<KeyRollover>(e =>
+        {
+            e.Ignore(x => x.Owners);
+            e.Ignore(x => x.Info);
+            e.HasIndex(x => new { x.CertificateId, x.Step });
+            e.HasIndex(x => x.Step);
+        });
         b.Entity<WorkOrder>(e =>
         {
             e.HasIndex(x => new { x.HostId, x.State });
@@ -305,6 +314,7 @@ public sealed class BeaconDb(DbContextOptions<BeaconDb> options, WriteGate gate,
         c.Properties<DateTimeOffset>().HaveConversion<Milliseconds>();
         c.Properties<ConcernSubject>().HaveConversion<Word<ConcernSubject>>();
         c.Properties<ConcernKind>().HaveConversion<Word<ConcernKind>>();
+        c.Properties<RolloverStep>().HaveConversion<Word<RolloverStep>>();
     }
 
     /// <summary>Kept as the word that travels; one of a newer program is read as unknown.</summary>

@@ -25,7 +25,7 @@ public sealed class LookFromHost(BeaconDb db, OrderDesk desk)
         {
             var quoted = "\"" + DnsName.Parse(address).Ascii + "\"";
             var service = await db.Services.AsNoTracking().Where(s => s.NamesJson.Contains(quoted)).FirstOrDefaultAsync(ct);
-            var endpoints = service is null ? [] : JsonSerializer.Deserialize(service.EndpointsJson, BeaconJson.Default.ListEndpointInfo)!;
+            var endpoints = service is null ? [] : Shapes.Endpoints(service.EndpointsJson);
             var endpoint =
                 endpoints.FirstOrDefault(e => port is null ? e.Tls : e.Port == port) ?? (port is null ? endpoints.FirstOrDefault() : null);
             if (endpoint is not null)

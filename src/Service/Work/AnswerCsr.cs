@@ -4,6 +4,7 @@ using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Enrolment;
 using OrderlyBeacon.Core.Issuing;
 using OrderlyBeacon.Core.Journal;
+using OrderlyBeacon.Core.Keys;
 using OrderlyBeacon.Core.Requests;
 using OrderlyBeacon.Service.Authorities;
 using OrderlyBeacon.Service.Notices;
@@ -45,20 +46,28 @@ public sealed class AnswerCsr(
         // A device's order is done by the agent of another host; what is decided is the device's.
         var about = request.HostId == host.Id ? host : await db.Hosts.AsNoTracking().SingleAsync(h => h.Id == request.HostId, ct);
         about.ThrowIfGone();
+        var der = await IssueAsync(request, about, csr.PublicKey, Actor.Agent(host.Name), ct);
+        return Answer(X509.Read(der).Serial.Hex, der);
+    }
+
+    /// <summary>Decides it again, and issues it.</summary>
+    /// <returns>The edition, DER.</returns>
+    internal async Task<byte[]> IssueAsync(Request request, Hosts.Host about, PublicKeyInfo key, Actor actor, CancellationToken ct)
+    {
         var granted = await GrantAsync(request, about, ct);
         var recorded = await issue.RunAsync(
             granted,
-            csr.PublicKey,
-            new(request.CertificateName, EditionState.Next, Actor.Agent(host.Name), $"request {requestId}")
+            key,
+            new(request.CertificateName, EditionState.Next, actor, $"request {request.Id}")
             {
                 CertificateId = request.CertificateId ?? 0,
-                RequestId = requestId,
+                RequestId = request.Id,
                 Life = ProfileWords.ParseLife(request.Life),
             },
             ct
         );
         changes.Tell("certificate", request.CertificateName);
-        return Answer(X509.Read(recorded.Der).Serial.Hex, recorded.Der);
+        return recorded.Der;
     }
 
     /// <summary>Whether a CSR asks for what was granted, with a key of its own.</summary>
@@ -118,6 +127,9 @@ public sealed class AnswerCsr(
             "Request it again with names that the requester may have now."
         );
     }
+
+    /// <summary>An edition with what is sent along with it.</summary>
+    internal IReadOnlyList<X509> ChainOf(X509 leaf) => [leaf, .. registry.Above(leaf)];
 
     private OrderEdition Answer(string serial, byte[] der) => new(serial, registry.ChainPem(der));
 }

@@ -5,12 +5,13 @@ using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Journal;
 using OrderlyBeacon.Core.Requests;
 using OrderlyBeacon.Service.Notices;
+using OrderlyBeacon.Service.Records;
 using OrderlyBeacon.Service.Storage;
 
 namespace OrderlyBeacon.Service.Work;
 
-/// <summary>A host has made key and CSR for an authority that is not ours: the request waits for its answer.</summary>
-public sealed class TakePrepared(BeaconDb db, Changes changes)
+/// <summary>A host has made key and CSR: the request waits for the answer of an authority that is not ours, or for records in DNS.</summary>
+public sealed class TakePrepared(BeaconDb db, BeginRollover rollover, Changes changes)
 {
     /// <summary>Inside the transaction that ends the order.</summary>
     /// <returns>The certificate's name.</returns>
@@ -22,6 +23,11 @@ public sealed class TakePrepared(BeaconDb db, Changes changes)
             return request.CertificateName;
         try
         {
+            if (request.Outside is null)
+            {
+                await rollover.RunAsync(host, order, request, result, ct);
+                return request.CertificateName;
+            }
             var csr = CertificationRequest.Read(Encoding.UTF8.GetBytes(result.Csr ?? "")).ThrowIfUnusable();
             await AnswerCsr.CheckCsrAsync(db, csr, request, ct);
             request.WaitForAnswer(csr.Der.ToArray(), csr.PublicKey.Fingerprint());

@@ -987,6 +987,62 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                     b.ToTable("Profiles");
                 });
 
+            modelBuilder.Entity("OrderlyBeacon.Service.Records.KeyRollover", b =>
+                {
+                    b.Property<int>("Id")
+                        .ValueGeneratedOnAdd()
+                        .HasColumnType("INTEGER");
+
+                    b.Property<long>("At")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<int>("CertificateId")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<string>("ForeignJson")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.Property<bool>("IsDropped")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<int>("LongestLife")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<string>("NextKey")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("OwnersJson")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("Problem")
+                        .HasColumnType("TEXT");
+
+                    b.Property<long>("RequestId")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<string>("Step")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("ToDoJson")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.Property<long?>("Until")
+                        .HasColumnType("INTEGER");
+
+                    b.HasKey("Id");
+
+                    b.HasIndex("Step");
+
+                    b.HasIndex("CertificateId", "Step");
+
+                    b.ToTable("Rollovers");
+                });
+
             modelBuilder.Entity("OrderlyBeacon.Service.Requests.Request", b =>
                 {
                     b.Property<long>("Id")

@@ -1,0 +1,55 @@
+﻿using Microsoft.EntityFrameworkCore.Migrations;
+
+#nullable disable
+
+namespace OrderlyBeacon.Service.Storage.Migrations
+{
+    /// <inheritdoc />
+    public partial class KeyRollovers : Migration
+    {
+        /// <inheritdoc />
+        protected override void Up(MigrationBuilder migrationBuilder)
+        {
+            migrationBuilder.CreateTable(
+                name: "Rollovers",
+                columns: table => new
+                {
+                    Id = table.Column<int>(type: "INTEGER", nullable: false)
+                        .Annotation("Sqlite:Autoincrement", true),
+                    CertificateId = table.Column<int>(type: "INTEGER", nullable: false),
+                    RequestId = table.Column<long>(type: "INTEGER", nullable: false),
+                    NextKey = table.Column<string>(type: "TEXT", nullable: false),
+                    Step = table.Column<string>(type: "TEXT", nullable: false),
+                    At = table.Column<long>(type: "INTEGER", nullable: false),
+                    Until = table.Column<long>(type: "INTEGER", nullable: true),
+                    OwnersJson = table.Column<string>(type: "TEXT", nullable: false),
+                    LongestLife = table.Column<int>(type: "INTEGER", nullable: false),
+                    ToDoJson = table.Column<string>(type: "TEXT", nullable: false),
+                    ForeignJson = table.Column<string>(type: "TEXT", nullable: false),
+                    Problem = table.Column<string>(type: "TEXT", nullable: true),
+                    IsDropped = table.Column<bool>(type: "INTEGER", nullable: false)
+                },
+                constraints: table =>
+                {
+                    table.PrimaryKey("PK_Rollovers", x => x.Id);
+                });
+
+            migrationBuilder.CreateIndex(
+                name: "IX_Rollovers_CertificateId_Step",
+                table: "Rollovers",
+                columns: new[] { "CertificateId", "Step" });
+
+            migrationBuilder.CreateIndex(
+                name: "IX_Rollovers_Step",
+                table: "Rollovers",
+                column: "Step");
+        }
+
+        /// <inheritdoc />
+        protected override void Down(MigrationBuilder migrationBuilder)
+        {
+            migrationBuilder.DropTable(
+                name: "Rollovers");
+        }
+    }
+}

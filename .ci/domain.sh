@@ -123,13 +123,31 @@ domain_stop() {
   rm -f "$DOMAIN/dc.pid"
 }
 
-# names_make RECORDS REVERSE: knot's zones, one for names and one for 10.4.0.0/16. Lines as in a zone file.
+# names_make RECORDS REVERSE: knot's zones, one for names and one for 10.4.0.0/16. Lines as in a zone file. With NAMES_KEY, a file that is made, whoever has its secret
+# may change TLSA records by the key beacon-records; what was changed stays.
 names_make() {
-  local n=$DOMAIN/knot; mkdir -p "$n"
+  local n=$DOMAIN/knot zone="" keys=""; mkdir -p "$n/db"
   local head="\$TTL 60
 @ SOA ns hostmaster $(date +%s) 3600 600 86400 60
 @ NS ns.thistledown.example."
-  { echo "\$ORIGIN thistledown.example."; echo "$head"; echo "ns A $NS"; echo "dc1 A $DC"; echo "$1"; } >"$n/thistledown.example.zone"
+  if [ -n "${NAMES_KEY:-}" ]; then
+    [ -s "$NAMES_KEY" ] || (umask 077; openssl rand -base64 32 >"$NAMES_KEY")
+    keys="key:
+  - id: beacon-records
+    algorithm: hmac-sha256
+    secret: $(cat "$NAMES_KEY")
+acl:
+  - id: beacon-records
+    key: beacon-records
+    action: update
+    update-type: [TLSA]"
+    zone="
+    acl: beacon-records
+    zonefile-sync: 0
+    journal-content: changes"
+  fi
+  [ -n "$zone" ] && [ -e "$n/thistledown.example.zone" ] \
+    || { echo "\$ORIGIN thistledown.example."; echo "$head"; echo "ns A $NS"; echo "dc1 A $DC"; echo "$1"; } >"$n/thistledown.example.zone"
   { echo "\$ORIGIN 4.10.in-addr.arpa."; echo "$head"; echo "${2:-}"; } >"$n/4.10.in-addr.arpa.zone"
   cat >"$n/knot.conf" <<C
 server:
@@ -140,9 +158,11 @@ server:
   background-workers: 1
 database:
   storage: $n/db
+  journal-db-max-size: 16M
 log:
   - target: stderr
     any: warning
+$keys
 template:
   - id: default
     storage: $n
@@ -150,7 +170,7 @@ template:
     journal-content: none
 zone:
   - domain: thistledown.example
-    file: thistledown.example.zone
+    file: thistledown.example.zone$zone
   - domain: 4.10.in-addr.arpa
     file: 4.10.in-addr.arpa.zone
 C

@@ -38,6 +38,7 @@ public sealed class DemoWorld : IAsyncLifetime
     public string Web02 => Network + ".12";
     public string Mail01 => Network + ".21";
     public string Db01 => Network + ".31";
+    public string Names => Network + ".53";
 
     /// <summary>SMTP, submission, IMAP, IMAP by TLS.</summary>
     public IReadOnlyList<int> MailPorts => [.. File.ReadAllText(Path.Combine(Data, "mail-ports")).Trim().Split(' ').Select(int.Parse)];

@@ -76,6 +76,7 @@ const router = createBrowserRouter([
       { path: 'stores', lazy: async () => ({ Component: (await import('./pages/Stores')).Stores }) },
       { path: 'trust', lazy: async () => ({ Component: (await import('./pages/Trust')).Trust }) },
       { path: 'trust/:anchor', lazy: async () => ({ Component: (await import('./pages/Anchor')).Anchor }) },
+      { path: 'mail', lazy: async () => ({ Component: (await import('./pages/Mail')).Mail }) },
       { path: 'sweeps', lazy: async () => ({ Component: (await import('./pages/Sweeps')).Sweeps }) },
       { path: 'sweeps/:number', lazy: async () => ({ Component: (await import('./pages/Sweep')).Sweep }) },
       { path: 'domain', lazy: async () => ({ Component: (await import('./pages/Domain')).Domain }) },

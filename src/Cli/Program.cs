@@ -26,6 +26,7 @@ internal static class Program
         new(["directory"], DirectoryCommands.All),
         new(["store"], StoreCommands.All),
         new(["sweep"], SweepCommands.All),
+        new(["mail"], MailCommand.All),
         new(["trust"], TrustCommands.All),
         new(["outside"], OutsideCommands.All),
         new(["device"], DeviceCommands.All),

@@ -28,8 +28,26 @@ public sealed record ServiceInfo(
     /// <summary>Its use without TLS was ended from here, and can be allowed again.</summary>
     public bool RequiresTls { get; init; }
 
+    /// <summary>What it does for mail, and where; empty when nothing.</summary>
+    public IReadOnlyList<MailUseInfo> Mail { get; init; } = [];
+
     /// <summary>What the caller may not do with it.</summary>
     public IReadOnlyList<Denied> Denied { get; init; } = [];
+}
+
+/// <summary>One use of a service for mail.</summary>
+/// <param name="Endpoints">Those at which it is used so.</param>
+public sealed record MailUseInfo(MailUse Use, IReadOnlyList<EndpointInfo> Endpoints);
+
+/// <summary>The TLSA records (RFC 6698) of one name and port of a service.</summary>
+/// <param name="Owner"><c>_25._tcp.mail.thistledown.example</c>.</param>
+/// <param name="Life">Their TTL in seconds; 0 when there are none.</param>
+/// <param name="Records">As in a zone file, without owner and type.</param>
+/// <param name="Problem">Why it is not known; null when it is.</param>
+public sealed record ServiceRecords(string Owner, int Life, IReadOnlyList<string> Records, RecordStanding Standing, string? Problem)
+{
+    /// <summary>The line that would make them match; null when they do, or when there are none.</summary>
+    public string? Missing { get; init; }
 }
 
 public sealed record BindingInfo(

@@ -139,6 +139,51 @@ public enum Readable
     Unknown,
 }
 
+/// <summary>What a service does for mail.</summary>
+[JsonConverter(typeof(OpenWord<MailUse>))]
+public enum MailUse
+{
+    /// <summary>Takes mail from other organisations' servers (RFC 5321).</summary>
+    ServerToServer,
+
+    /// <summary>Takes mail from programs that send (RFC 6409).</summary>
+    Submission,
+    Imap,
+    Pop,
+
+    /// <summary>Mail in a browser.</summary>
+    WebMail,
+
+    /// <summary>Programs find their settings there.</summary>
+    ClientSetup,
+
+    /// <summary>Mobile devices.</summary>
+    MobileSync,
+
+    /// <summary>A use that this program does not know, from a newer one.</summary>
+    Unknown,
+}
+
+/// <summary>How TLSA records in DNS stand to what is served.</summary>
+[JsonConverter(typeof(OpenWord<RecordStanding>))]
+public enum RecordStanding
+{
+    /// <summary>There are none.</summary>
+    None,
+
+    /// <summary>One of them means what is served, or an authority above it.</summary>
+    Matches,
+
+    /// <summary>None of them does: clients that go by them refuse it.</summary>
+    Mismatch,
+
+    /// <summary>DNS does not say, or what is served is not known here.</summary>
+    NotKnown,
+
+    /// <summary>A standing that this program does not know, from a newer one.</summary>
+    Unknown,
+}
+
 /// <summary>What can be done with the store.</summary>
 [JsonConverter(typeof(OpenWord<StoreAct>))]
 public enum StoreAct

@@ -186,7 +186,7 @@ public sealed class ConsoleTests(DemoWithBrowser world) : IClassFixture<DemoWith
         await Expect(page.GetByRole(AriaRole.Checkbox, new() { NameRegex = new("postfix") })).ToBeCheckedAsync();
         await Expect(page.GetByRole(AriaRole.Checkbox, new() { NameRegex = new("dovecot") })).ToBeCheckedAsync();
         await page.GetByRole(AriaRole.Button, new() { Name = "Submit" }).ClickAsync();
-        await Expect(page.GetByTestId("progress")).ToContainTextAsync("serving: dovecot, postfix", new() { Timeout = 30_000 });
+        await Expect(page.GetByTestId("progress").Last).ToContainTextAsync("serving: dovecot, postfix", new() { Timeout = 30_000 });
 
         await page.GotoAsync("/hosts/mail01.thistledown.example");
         await page.GetByRole(AriaRole.Button, new() { Name = "Take out the certificate of postfix" }).ClickAsync();
@@ -230,6 +230,22 @@ public sealed class ConsoleTests(DemoWithBrowser world) : IClassFixture<DemoWith
         await Expect(dialog.GetByTestId("progress")).ToContainTextAsync("putting the service back", new() { Timeout = 30_000 });
         await close.ClickAsync();
         await Expect(page.GetByRole(AriaRole.Button, new() { Name = "Require TLS: postfix" })).ToBeVisibleAsync(new() { Timeout = 20_000 });
+        Assert.Empty(errors);
+        await page.Context.CloseAsync();
+    }
+
+    [Fact]
+    public async Task A6e_mail_is_one_table_with_what_DNS_says()
+    {
+        var (page, errors) = await _browser.SignedInAsync("/mail");
+        var other = page.Locator("tr", new() { HasTextString = "Server to server" });
+        await Expect(other).ToContainTextAsync("mail01/postfix");
+        await Expect(other).ToContainTextAsync("mail.thistledown.example");
+        await Expect(other).ToContainTextAsync("matches", new() { Timeout = 20_000 });
+        await Expect(page.Locator("tr", new() { HasTextString = "IMAP" })).ToContainTextAsync("logins and mail");
+        await Expect(page.Locator("tr", new() { HasTextString = "POP" })).ToContainTextAsync("nothing found");
+        await Expect(page.GetByText("is the certificate of all of it")).ToBeVisibleAsync();
+        await Browser.ShotAsync(page, "mail");
         Assert.Empty(errors);
         await page.Context.CloseAsync();
     }
@@ -736,6 +752,7 @@ public sealed class ConsoleTests(DemoWithBrowser world) : IClassFixture<DemoWith
     [InlineData("/authorities")]
     [InlineData("/stores")]
     [InlineData("/sweeps")]
+    [InlineData("/mail")]
     [InlineData("/trust")]
     [InlineData("/domain")]
     [InlineData("/profiles")]

@@ -4,6 +4,7 @@ using System.Reflection;
 using System.Security.Cryptography;
 using System.Text;
 using System.Text.RegularExpressions;
+using OrderlyBeacon.Core.Dane;
 using OrderlyBeacon.Core.Formats;
 using OrderlyBeacon.Core.Issuing;
 using OrderlyBeacon.Core.Keys;
@@ -59,6 +60,8 @@ public sealed partial class FuzzTests
         ["AlternativeName.Parse"] = Text(t => AlternativeName.Parse(t).ToString()),
         ["AlternativeName.TryParse"] = Text(t => AlternativeName.TryParse(t, out _, out _).ToString()),
         ["DistinguishedName.Parse"] = Text(t => DistinguishedName.Parse(t).ToString()),
+        ["DnsUpdate.ReadAnswer"] = DaneTests.ReadAnswer,
+        ["TlsaRecord.Parse"] = Text(t => TlsaRecord.Parse(t).ToString()),
         ["DnsName.Parse"] = Text(t => DnsName.Parse(t).ToString()),
         ["DnsName.TryParse"] = Text(t => DnsName.TryParse(t, out _, out _).ToString()),
         ["KeySpec.Parse"] = Text(t => KeySpec.Parse(t).ToString()),
@@ -221,6 +224,8 @@ public sealed partial class FuzzTests
             AuthEnveloped.Seal("hello"u8, [PublicKeyInfo.Read(Recovery.ExportSubjectPublicKeyInfo())], new byte[AuthEnveloped.RandomBytes])
         );
         seeds.Add(signer.PublicKey.Der.ToArray());
+        seeds.Add(DaneTests.RealAnswer);
+        seeds.Add("3 1 1 00ff"u8.ToArray());
         seeds.Add(
             Encoding.ASCII.GetBytes(
                 key.ExportEncryptedPkcs8PrivateKeyPem("twelve words", new(PbeEncryptionAlgorithm.Aes256Cbc, HashAlgorithmName.SHA256, 10))

@@ -27,7 +27,7 @@ public sealed class RightsTests
         [Everybody] = "GetWaysIn SignIn SignInByTicket GetSubordinateAnswer",
         [SignedIn] = "ConfirmSignIn GetSession SignOut ChangePassword",
         [Reading] = """
-            GetToday GetLookahead ListHosts GetHost ListStore ListServices GetService ListProfiles GetProfile
+            GetToday GetLookahead ListHosts GetHost ListStore ListServices GetService GetRecords ListProfiles GetProfile
             GetProfileRevision CompareProfileRevisions ExportProfile ListRequests GetRequest ListCertificates GetCertificate ExportCertificate FindEditions
             CompareCertificates GetRequestCsr ListOutside ListSweeps GetSweep ListFindings ListAnchors GetAnchor ListTrustStores
             ListAuthorities GetAuthorityRequest RehearseRenewal GetHealth CheckHealth ListJournal GetOrder ListenToChanges GetMetrics GetDirectory FindInDirectory

@@ -116,6 +116,8 @@ public sealed class StoryTests(DemoWorld demo) : IClassFixture<DemoWorld>
         using var stop = new CancellationTokenSource();
         var mails = 0;
         var mailing = Task.Run(() => MailUntil(stop.Token, ref mails), TestContext.Current.CancellationToken);
+        var (looks, refusals) = (0, new List<string>());
+        var looking = Task.Run(() => DaneUntil(stop.Token, mail, ref looks, refusals), TestContext.Current.CancellationToken);
         var before = Show(mail).Certificate.Serial!;
         demo.Ok("cert", "renew", mail);
         var after = Show(mail).Certificate.Serial!;
@@ -134,6 +136,12 @@ public sealed class StoryTests(DemoWorld demo) : IClassFixture<DemoWorld>
         await WaitAsync(() => Volatile.Read(ref mails) > 3 || mailing.IsCompleted, "no mail was taken and read");
         await stop.CancelAsync();
         await mailing;
+        await looking;
+        Assert.True(looks > 3 && refusals.Count == 0, $"{looks} looks; {string.Join('\n', refusals)}");
+        // What DNS has at the end: the key in use, and the record that nobody here knows.
+        await WaitAsync(() => Show(mail).Certificate.Rollover is null, "the records before were not removed");
+        Assert.Equal(2, TlsaOf(mail).Count);
+        Assert.Contains("matches", demo.Ok("mail"));
         Assert.Contains("accept it", demo.Ok("look", $"{mail}:{demo.MailPorts[1]}"));
 
         // A fault in either leaves both as they were.
@@ -145,6 +153,43 @@ public sealed class StoryTests(DemoWorld demo) : IClassFixture<DemoWorld>
         var conf = Path.Combine(demo.Data, "mail01/dovecot/conf.d/10-ssl.conf");
         File.WriteAllText(conf, File.ReadAllText(conf).Replace("no_such_setting = 1\n", ""));
         demo.Ok("cert", "renew", mail);
+    }
+
+    /// <summary>The TLSA records of the port that other mail servers come to, as an independent program reads them.</summary>
+    private List<string> TlsaOf(string name) =>
+        [
+            .. Programs
+                .Run("kdig", [$"@{demo.Names}", "-p", "5300", "+short", $"_{demo.MailPorts[0]}._tcp.{name}", "TLSA"])
+                .Output.Split('\n', StringSplitOptions.RemoveEmptyEntries)
+                .Select(l => string.Join(' ', l.Split(' ')[..3]) + " " + string.Concat(l.Split(' ')[3..])),
+        ];
+
+    /// <summary>Another organisation's mail server, which goes by DNS alone (RFC 7672) and keeps what it was told for as long as it may; openssl judges.</summary>
+    private void DaneUntil(CancellationToken stop, string name, ref int looks, List<string> refusals)
+    {
+        var life = TimeSpan.FromSeconds(5);
+        var (kept, since) = (TlsaOf(name), System.Diagnostics.Stopwatch.StartNew());
+        for (; !stop.IsCancellationRequested; looks++)
+        {
+            if (since.Elapsed > life)
+                (kept, since) = (TlsaOf(name), System.Diagnostics.Stopwatch.StartNew());
+            var (_, output, error) = Programs.Run(
+                "openssl",
+                [
+                    "s_client",
+                    "-connect",
+                    $"{demo.Mail01}:{demo.MailPorts[0]}",
+                    "-starttls",
+                    "smtp",
+                    "-dane_tlsa_domain",
+                    name,
+                    .. kept.SelectMany(r => new[] { "-dane_tlsa_rrdata", r }),
+                ],
+                "QUIT\r\n"u8.ToArray()
+            );
+            if (!output.Contains("Verification: OK"))
+                refusals.Add($"{string.Join(", ", kept)}: {output}{error}");
+        }
     }
 
     /// <summary>Submits and reads by TLS, trusting the root alone.</summary>

@@ -3,7 +3,16 @@ import { useQueryClient } from '@tanstack/react-query';
 
 /** Which questions have to be asked again when a noun changes. */
 const asks: Record<string, string[]> = {
-  certificate: ['today', 'certificates', 'certificate', 'services', 'host', 'host-store', 'journal'],
+  certificate: [
+    'records',
+    'today',
+    'certificates',
+    'certificate',
+    'services',
+    'host',
+    'host-store',
+    'journal',
+  ],
   request: ['today', 'request', 'requests', 'journal'],
   authority: ['authorities', 'health', 'today', 'journal'],
   profile: ['profiles', 'profile', 'journal'],

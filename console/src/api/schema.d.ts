@@ -415,6 +415,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/services/{host}/{service}/records": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description For people whom an administrator let in, and members of the directory whose group has a role here. */
+        get: operations["getRecords"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/services/{host}/{service}/plan": {
         parameters: {
             query?: never;
@@ -1916,6 +1933,7 @@ export interface components {
             owner?: string;
             /** @description The authority that is not ours which signs it; null when ours does. */
             outside?: null | string;
+            rollover?: null | components["schemas"]["RolloverInfo"];
             /** @description What the caller may not do with it. */
             denied?: components["schemas"]["Denied"][];
         };
@@ -2011,7 +2029,7 @@ export interface components {
          * @description Why something needs a hand.
          * @enum {string}
          */
-        ConcernKind: "plain-only" | "no-answer" | "handshake-failed" | "expired" | "not-yet-valid" | "revoked" | "self-signed" | "unknown-issuer" | "intermediate-missing" | "common-name-only" | "name-missing" | "wrong-purpose" | "weak" | "issuer-expired" | "issuer-not-yet-valid" | "issuer-revoked" | "out-of-bounds" | "malformed" | "broken-chain" | "ends-soon" | "old-version" | "binding-broken" | "binding-behind" | "certificate-malformed" | "service-problem" | "renewal-failed" | "stuck" | "on-hold" | "not-issued-yet" | "host-away" | "host-problem" | "waiting-for-approval" | "waiting-outside" | "authority-away" | "push-failed" | "root-crl" | "take-away" | "zone-out-of-bounds" | "no-recovery-key" | "attempt" | "claimed-elsewhere" | "unreachable" | "timed-out" | "missing" | "server-error" | "redirected" | "too-large" | "wrong-type" | "wrong-generation" | "wrong-issuer" | "bad-signature" | "stale" | "expires-soon" | "responder-expired" | "responder-refuses" | "wrong-answer" | "clock-skew" | "key-unusable" | "authority-ends" | "authority-waits" | "unknown";
+        ConcernKind: "plain-only" | "no-answer" | "handshake-failed" | "expired" | "not-yet-valid" | "revoked" | "self-signed" | "unknown-issuer" | "intermediate-missing" | "common-name-only" | "name-missing" | "wrong-purpose" | "weak" | "issuer-expired" | "issuer-not-yet-valid" | "issuer-revoked" | "out-of-bounds" | "malformed" | "broken-chain" | "ends-soon" | "old-version" | "binding-broken" | "binding-behind" | "certificate-malformed" | "service-problem" | "renewal-failed" | "stuck" | "on-hold" | "not-issued-yet" | "records-to-add" | "records-to-remove" | "host-away" | "host-problem" | "waiting-for-approval" | "waiting-outside" | "authority-away" | "push-failed" | "root-crl" | "take-away" | "zone-out-of-bounds" | "no-recovery-key" | "attempt" | "claimed-elsewhere" | "unreachable" | "timed-out" | "missing" | "server-error" | "redirected" | "too-large" | "wrong-type" | "wrong-generation" | "wrong-issuer" | "bad-signature" | "stale" | "expires-soon" | "responder-expired" | "responder-refuses" | "wrong-answer" | "clock-skew" | "key-unusable" | "authority-ends" | "authority-waits" | "unknown";
         /** @description The password once more: for a few minutes it is proof enough for what outlasts a session. */
         ConfirmSignIn: {
             password: string;
@@ -2501,6 +2519,17 @@ export interface components {
             state: string;
             link: null | string;
         };
+        /**
+         * @description What a service does for mail.
+         * @enum {string}
+         */
+        MailUse: "server-to-server" | "submission" | "imap" | "pop" | "web-mail" | "client-setup" | "mobile-sync" | "unknown";
+        /** @description One use of a service for mail. */
+        MailUseInfo: {
+            use: components["schemas"]["MailUse"];
+            /** @description Those at which it is used so. */
+            endpoints: components["schemas"]["EndpointInfo"][];
+        };
         /** @description An anchor with a mark. */
         MarkedAnchor: {
             /** @description SHA-256 over the whole certificate, lower-case hexadecimal. */
@@ -2912,6 +2941,28 @@ export interface components {
             /** @description Whether it belongs in unless somebody says otherwise. */
             chosen: boolean;
         };
+        /**
+         * @description How TLSA records in DNS stand to what is served.
+         * @enum {string}
+         */
+        RecordStanding: "none" | "matches" | "mismatch" | "not-known" | "unknown";
+        /** @description A record that has to come or to go. */
+        RecordToDo: {
+            /** @description `_25._tcp.mail.thistledown.example`. */
+            owner: string;
+            /**
+             * Format: int32
+             * @description Its TTL in seconds.
+             */
+            life: number;
+            /** @description As in a zone file: `3 1 1 8f43…`. */
+            record: string;
+            isAdded: boolean;
+            /** @description The zone is not one that the service may write: a person does it. */
+            byHand: boolean;
+            /** @description The whole line of a zone file. */
+            line?: null | string;
+        };
         Refusal: {
             reason: string;
         };
@@ -3061,6 +3112,30 @@ export interface components {
              */
             count: null | number;
         };
+        /** @description A certificate's change to its next key, where TLSA records speak of it. */
+        RolloverInfo: {
+            step: components["schemas"]["RolloverStep"];
+            /** Format: date-time */
+            since: string;
+            /**
+             * Format: date-time
+             * @description When the edition is issued and put in, at the earliest; null unless it waits.
+             */
+            until: null | string;
+            /** @description Records that have to come or to go in this step. */
+            toDo: components["schemas"]["RecordToDo"][];
+            /** @description Records beside them that match nothing known here. */
+            foreign: string[];
+            /** @description Why it does not go on; null when it does. */
+            problem: null | string;
+            /** @description Whether a person has to change a zone before it goes on. */
+            isByHand?: boolean;
+        };
+        /**
+         * @description How far a certificate's new key has come where TLSA records in DNS speak of it (RFC 7671, section 8.1).
+         * @enum {string}
+         */
+        RolloverStep: "adding" | "waiting" | "swapping" | "removing" | "done" | "unknown";
         ServiceInfo: {
             host: string;
             name: string;
@@ -3080,8 +3155,27 @@ export interface components {
             clearText?: boolean;
             /** @description Its use without TLS was ended from here, and can be allowed again. */
             requiresTls?: boolean;
+            /** @description What it does for mail, and where; empty when nothing. */
+            mail?: components["schemas"]["MailUseInfo"][];
             /** @description What the caller may not do with it. */
             denied?: components["schemas"]["Denied"][];
+        };
+        /** @description The TLSA records (RFC 6698) of one name and port of a service. */
+        ServiceRecords: {
+            /** @description `_25._tcp.mail.thistledown.example`. */
+            owner: string;
+            /**
+             * Format: int32
+             * @description Their TTL in seconds; 0 when there are none.
+             */
+            life: number;
+            /** @description As in a zone file, without owner and type. */
+            records: string[];
+            standing: components["schemas"]["RecordStanding"];
+            /** @description Why it is not known; null when it is. */
+            problem: null | string;
+            /** @description The line that would make them match; null when they do, or when there are none. */
+            missing?: null | string;
         };
         Session: {
             name: string;
@@ -4052,6 +4146,7 @@ export interface operations {
                 state?: string;
                 host?: string;
                 connector?: string;
+                mail?: string;
                 endsBefore?: string;
                 sort?: string;
                 after?: string;
@@ -4093,6 +4188,29 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ServiceInfo"];
+                };
+            };
+        };
+    };
+    getRecords: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: string;
+                service: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ServiceRecords"][];
                 };
             };
         };

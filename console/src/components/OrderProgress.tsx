@@ -30,8 +30,8 @@ export function OrderProgress({ id }: { id: number }) {
 }
 
 function doneWord(order: OrderInfo): string {
-  if (order.services.length > 0) return `serving: ${order.services.join(', ')}`;
   if (order.kind === 'prepare') return 'the key and the CSR are made';
+  if (order.services.length > 0) return `serving: ${order.services.join(', ')}`;
   if (order.kind === 'store' || order.kind === 'keep-device') return 'done';
   return order.device ? `on ${shortHost(order.device)}` : 'in the store of its host';
 }

@@ -11,6 +11,7 @@ import { NotOffered, Offered } from '../components/Offered';
 import { PolicyDialog } from '../components/PolicyDialog';
 import { reasons } from '../components/reasons';
 import { OrderProgress } from '../components/OrderProgress';
+import { Rollover } from '../components/Rollover';
 import { State } from '../components/State';
 import { useNow } from '../components/useNow';
 import { shortHost, when } from '../words';
@@ -64,6 +65,7 @@ export function Certificate() {
           <span className="dim">{c.retryAt ? `Next try ${when(c.retryAt, now)}.` : ''}</span>
         </div>
       )}
+      {c.rollover && <Rollover rollover={c.rollover} certificate={c.name} />}
       {open && <OrderProgress id={open.id} />}
       <SimpleGrid cols={{ base: 1, md: 2 }} spacing="md">
         <section className="sheet">

@@ -7,6 +7,7 @@ import { CommandLine, Facts, Failure } from '../components/Bits';
 import { NotOffered, Offered } from '../components/Offered';
 import { isDenied, useSession } from '../components/session';
 import { OrderProgress } from '../components/OrderProgress';
+import { Prepared } from '../components/Prepared';
 import { OutsideRequest } from '../components/OutsideRequest';
 import { requestSeverity } from '../components/requests';
 import { State } from '../components/State';
@@ -33,6 +34,9 @@ export function Request() {
         <State severity={requestSeverity[data.state]} word={data.state.replaceAll('-', ' ')} />
       </Group>
       {data.orderId && data.state !== 'waiting-outside' && <OrderProgress id={data.orderId} />}
+      {data.orderId && !data.outside && data.host && (
+        <Prepared certificate={data.certificate} request={data.number} />
+      )}
       {data.state === 'waiting-outside' && data.outside && <OutsideRequest request={data} />}
       <section className="sheet">
         <Facts

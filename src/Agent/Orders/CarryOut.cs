@@ -80,6 +80,7 @@ internal sealed class CarryOut(
             case OrderKind.Obtain:
                 return Done(steps, await ObtainAsync(order, swap, step, ct));
             case OrderKind.Prepare:
+                TestAll(order);
                 return Done(steps, []) with { Csr = Prepare(order, step) };
             case OrderKind.Complete:
                 return Done(steps, await CompleteAsync(order, swap, step, ct));
@@ -161,9 +162,7 @@ internal sealed class CarryOut(
 
     private async Task<IReadOnlyList<LookReport>> ObtainAsync(Order order, SwapRun swap, Action<string> step, CancellationToken ct)
     {
-        // What cannot be put in place later is said before an edition is issued for it.
-        foreach (var s in order.Services ?? [])
-            TestAsItIs(instances.Service(s).Instance);
+        TestAll(order);
         if (_store.OfOrder(order.Id) is { } brought && IsFor(brought, order))
         {
             step("the edition is in the store already");
@@ -238,7 +237,12 @@ internal sealed class CarryOut(
             "Renew the certificate; a new edition is made."
         );
 
-    private static void TestAsItIs(IConnector instance) => instance.Test(instance.Files);
+    /// <summary>What cannot be put in place later is said before an edition is issued for it.</summary>
+    private void TestAll(Order order)
+    {
+        foreach (var s in order.Services ?? [])
+            instances.Service(s).Instance.Test(instances.Service(s).Instance.Files);
+    }
 
     /// <summary>The link is one for all services of a certificate: those that are bound to it and not named in the order move along.</summary>
     private IEnumerable<ServiceRef> MovingAlong(StoreEntry entry, IReadOnlyList<string> named)

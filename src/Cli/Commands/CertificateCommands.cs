@@ -152,6 +152,8 @@ internal static class CertificateCommands
                 Rich($"{Bold(i.Name)}  {Shape(i.Severity)} {i.State}");
                 if (i.LastError is not null)
                     Hanging(Red("✕") + " ", 2, i.LastError + (i.RetryAt is null ? "" : $" Next try {When(i.RetryAt)}."));
+                if (i.Rollover is { } rollover)
+                    Rollovers.Show(rollover);
                 Pairs(
                     ("names", string.Join(", ", i.Names)),
                     ("owner", i.Owner.Length == 0 ? null : i.Owner),

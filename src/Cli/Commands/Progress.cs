@@ -23,6 +23,8 @@ internal static class Progress
             shown = Math.Max(shown, o.Steps.Count);
             switch (o.State)
             {
+                case OrderState.Done when o.Kind == OrderKind.Prepare && await Rollovers.FollowAsync(api, o, success, json, until, ct) is { } code:
+                    return code;
                 case OrderState.Done:
                     if (json)
                     {

@@ -140,15 +140,16 @@ public static class DnsUpdate
         var at = r.At;
         if (further == 0 || !r.Name().Equals(key.Name.TrimEnd('.'), StringComparison.OrdinalIgnoreCase) || r.Number16() != Tsig)
             throw Unsigned();
-        r.Skip(6);
-        r.Skip(2);
+        var (kind, life) = (r.Number16(), r.Number32());
+        // It is the last record, and nothing follows it.
+        var isLast = r.Number16() == answer.Length - r.At;
         var algorithm = r.Name();
         var (high, low, fudge) = (r.Number16(), r.Number32(), r.Number16());
         var mac = r.Take(r.Number16()).ToArray();
         var original = r.Number16();
         var error = r.Number16();
         var other = r.Take(r.Number16()).ToArray();
-        if (!algorithm.Equals(Algorithm, StringComparison.OrdinalIgnoreCase) || error != 0 || original != asked.Id)
+        if (!algorithm.Equals(Algorithm, StringComparison.OrdinalIgnoreCase) || error != 0 || original != asked.Id || kind != Any || life != 0 || !isLast)
             throw Unsigned();
         var message = answer[..at].ToArray();
         BinaryPrimitives.WriteUInt16BigEndian(message.AsSpan(10), (ushort)(further - 1));

@@ -39,6 +39,7 @@ public enum Operation
     ExportKey,
     ListServices,
     GetService,
+    GetRecords,
     PlanBinding,
     BindService,
     UnbindService,

@@ -56,6 +56,7 @@ public static class RightsTable
         [Operation.ExportKey] = new(Role.Requester, Bond.Owner, Fresh: true),
         [Operation.ListServices] = Read,
         [Operation.GetService] = Read,
+        [Operation.GetRecords] = Read,
         [Operation.PlanBinding] = OwnThing,
         [Operation.BindService] = OwnThing,
         [Operation.UnbindService] = OwnThing,

@@ -210,6 +210,15 @@ internal static class ServiceEndpoints
                 }
             )
             .Is(Operation.GetService);
+        g.MapGet(
+                "/{host}/{service}/records",
+                async (string host, string service, MatchRecords records, BeaconDb db, CancellationToken ct) =>
+                {
+                    var h = await FindHost.ByNameAsync(db, host, ct);
+                    return TypedResults.Ok(await records.OfServiceAsync(db, h.Id, service, ct));
+                }
+            )
+            .Is(Operation.GetRecords);
         g.MapPost(
                 "/{host}/{service}/plan",
                 async (string host, string service, BindWish wish, BindService bind, Caller caller, CancellationToken ct) =>

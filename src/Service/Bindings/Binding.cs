@@ -24,6 +24,11 @@ public sealed class HostService
     /// <summary>Its agent has ended its use without TLS, and can allow it again.</summary>
     public bool RequiresTls { get; private set; }
 
+    /// <summary>What it does for mail: a bit for each <see cref="MailUse"/>. For lists.</summary>
+    public int MailUses { get; private set; }
+
+    public void IsUsedFor(int mailUses) => MailUses = mailUses;
+
     /// <summary>Judged looks, worst first.</summary>
     public string LooksJson { get; private set; } = "[]";
 

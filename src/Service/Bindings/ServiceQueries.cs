@@ -24,6 +24,10 @@ public sealed record ServiceList
     [FromQuery(Name = "connector")]
     public string? Connector { get; init; }
 
+    /// <summary>A word of <see cref="MailUse"/>, or <c>any</c>: those alone that are used for mail so.</summary>
+    [FromQuery(Name = "mail")]
+    public string? Mail { get; init; }
+
     /// <summary>What is served expires before.</summary>
     [FromQuery(Name = "endsBefore")]
     public DateTimeOffset? EndsBefore { get; init; }
@@ -161,6 +165,11 @@ public sealed class ServiceQueries(BeaconDb db, Hosts.Presence presence, BeaconO
             q = q.Where(s => hosts!.Contains(s.HostId));
         if (list.Connector is { Length: > 0 } connector)
             q = q.Where(s => s.Connector == connector);
+        if (ListQuery.Word("mail", list.Mail, MailUses.Words) is { } use)
+        {
+            var mask = MailUses.MaskOf(use);
+            q = q.Where(s => s.MailUses > 0 && (s.MailUses & mask) != 0);
+        }
         if (list.EndsBefore is { } before)
             q = q.Where(s => s.ServedUntil < before);
         if (list.Sort == "ends")
@@ -282,6 +291,7 @@ public sealed class ServiceQueries(BeaconDb db, Hosts.Presence presence, BeaconO
         {
             ClearText = s.ClearText,
             RequiresTls = s.RequiresTls,
+            Mail = s.MailUses == 0 ? [] : MailUses.Of(s.Connector, Shapes.Strings(s.NamesJson), Shapes.Endpoints(s.EndpointsJson)),
         };
     }
 

@@ -168,6 +168,7 @@ public sealed class BeaconDb(DbContextOptions<BeaconDb> options, WriteGate gate,
             e.HasIndex(x => x.ServedSerial);
             e.HasIndex(x => x.JudgeAt);
             e.HasIndex(x => x.ClearText);
+            e.HasIndex(x => x.MailUses);
             e.HasIndex(x => x.ChainEnd);
         });
         b.Entity<TrustStore>(e =>

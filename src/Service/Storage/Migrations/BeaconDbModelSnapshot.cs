@@ -401,6 +401,9 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                         .IsRequired()
                         .HasColumnType("TEXT");
 
+                    b.Property<int>("MailUses")
+                        .HasColumnType("INTEGER");
+
                     b.Property<string>("Name")
                         .IsRequired()
                         .HasColumnType("TEXT");
@@ -440,6 +443,8 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                     b.HasIndex("Fault");
 
                     b.HasIndex("JudgeAt");
+
+                    b.HasIndex("MailUses");
 
                     b.HasIndex("ServedSerial");
 

@@ -10,7 +10,7 @@ using OrderlyBeacon.Service.Storage;
 namespace OrderlyBeacon.Service.Storage.Migrations
 {
     [DbContext(typeof(BeaconDb))]
-    [Migration("20261128031627_KeyRollovers")]
+    [Migration("20261128033542_KeyRollovers")]
     partial class KeyRollovers
     {
         /// <inheritdoc />
@@ -404,6 +404,9 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                         .IsRequired()
                         .HasColumnType("TEXT");
 
+                    b.Property<int>("MailUses")
+                        .HasColumnType("INTEGER");
+
                     b.Property<string>("Name")
                         .IsRequired()
                         .HasColumnType("TEXT");
@@ -443,6 +446,8 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                     b.HasIndex("Fault");
 
                     b.HasIndex("JudgeAt");
+
+                    b.HasIndex("MailUses");
 
                     b.HasIndex("ServedSerial");
 

@@ -10,6 +10,13 @@ namespace OrderlyBeacon.Service.Storage.Migrations
         /// <inheritdoc />
         protected override void Up(MigrationBuilder migrationBuilder)
         {
+            migrationBuilder.AddColumn<int>(
+                name: "MailUses",
+                table: "Services",
+                type: "INTEGER",
+                nullable: false,
+                defaultValue: 0);
+
             migrationBuilder.CreateTable(
                 name: "Rollovers",
                 columns: table => new
@@ -35,6 +42,11 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                 });
 
             migrationBuilder.CreateIndex(
+                name: "IX_Services_MailUses",
+                table: "Services",
+                column: "MailUses");
+
+            migrationBuilder.CreateIndex(
                 name: "IX_Rollovers_CertificateId_Step",
                 table: "Rollovers",
                 columns: new[] { "CertificateId", "Step" });
@@ -50,6 +62,14 @@ namespace OrderlyBeacon.Service.Storage.Migrations
         {
             migrationBuilder.DropTable(
                 name: "Rollovers");
+
+            migrationBuilder.DropIndex(
+                name: "IX_Services_MailUses",
+                table: "Services");
+
+            migrationBuilder.DropColumn(
+                name: "MailUses",
+                table: "Services");
         }
     }
 }

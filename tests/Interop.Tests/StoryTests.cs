@@ -110,6 +110,14 @@ public sealed class StoryTests(DemoWorld demo) : IClassFixture<DemoWorld>
     public async Task A2b_one_mail_certificate_over_two_servers_while_mail_is_sent_and_read()
     {
         const string mail = "mail.thistledown.example";
+        string[] uses = ["submission", "imap", "server-to-server"];
+        var composed = demo.Ok(
+            ["request", "compose", "--for", "mail", "--host", "mail01", "--domain", "thistledown.example", .. uses.SelectMany(u => new[] { "--function", u })]
+        );
+        Assert.Contains($"--name {mail}", composed.ReplaceLineEndings(" "));
+        Assert.Contains("--bind-to dovecot --bind-to postfix", composed.ReplaceLineEndings(" "));
+        // DNS has the record of a key that was lost: it is said before anything is served there.
+        Assert.Contains("DNS promises TLS there, and none is served", demo.Ok("mail").ReplaceLineEndings(" "));
         demo.Ok("request", "new", "--host", "mail01", "--name", mail, "--bind-to", "postfix", "--bind-to", "dovecot");
         // The way in is told by the host's next report, soon after the swap.
         await WaitAsync(() => demo.Ok("service", "show", "mail01/postfix").Contains("SMTP with STARTTLS"), "STARTTLS is not told");

@@ -120,9 +120,22 @@ internal static class MailCommand
         var bare = services.Where(s => s.Binding is null).ToList();
         if (certificates.Count == 1 && bare.Count == 0)
             Line($"One certificate for all of it: {certificates[0]}. It is renewed for all of them, or for none.");
-        var host = bare.FirstOrDefault(s => s.Connector is "postfix" or "dovecot")?.Host.Split('.')[0];
-        if (host is not null)
-            Line($"What has no certificate yet: beacon request compose mail --host {host} --domain DOMAIN --function imap --function submission");
+        if (bare.FirstOrDefault(s => s.Connector is "postfix" or "dovecot") is { } without)
+            Line($"What has no certificate yet: {Composing(without.Host, services)}");
+    }
+
+    /// <summary>The command that proposes the names for all that a host does for mail.</summary>
+    private static string Composing(string host, List<ServiceInfo> services)
+    {
+        var domain = host.Contains('.') ? host[(host.IndexOf('.') + 1)..] : host;
+        var functions = services
+            .Where(s => s.Host == host)
+            .SelectMany(s => s.Mail)
+            .Select(m => m.Use)
+            .Where(u => u is MailUse.ServerToServer or MailUse.Submission or MailUse.Imap or MailUse.Pop)
+            .Distinct()
+            .Select(u => $" --function {OpenWord<MailUse>.WordOf(u)}");
+        return $"beacon request compose --for mail --host {host.Split('.')[0]} --domain {domain}{string.Concat(functions)}";
     }
 
     public static string Word(MailUse use) =>

@@ -78,20 +78,21 @@ public sealed class MailTests
             );
             Assert.True(code == 0, $"after {sent} messages: {error}");
             sent++;
-            (code, error) = await ReadAsync(dovecot);
+            var way = read % 2 == 0 ? "imap" : "pop3";
+            (code, error) = await ReadAsync(dovecot, way);
             // A reload cuts off who is in the middle of signing in: mail programs connect again, and so does this one.
             if (code != 0)
-                (code, error) = await ReadAsync(dovecot);
-            Assert.True(code == 0, $"after {read} readings: {error}");
+                (code, error) = await ReadAsync(dovecot, way);
+            Assert.True(code == 0, $"after {read} readings, by {way}: {error}");
             read++;
         }
         return (sent, read);
     }
 
-    private static Task<(int Code, string Error)> ReadAsync(RealServer dovecot) =>
+    private static Task<(int Code, string Error)> ReadAsync(RealServer dovecot, string way) =>
         Task.Run(() =>
         {
-            var address = $"imap://{dovecot.Address}:{dovecot.Doors[0].Port}/";
+            var address = $"{way}://{dovecot.Address}:{dovecot.Doors.Single(d => d.StartTls == way).Port}/";
             var (code, _, error) = Programs.Run("curl", ["-sS", "-k", "--ssl-reqd", "-u", "robin:pw", address]);
             return (code, error);
         });
@@ -134,8 +135,10 @@ public sealed class MailTests
             TimeProvider.System,
             step =>
             {
-                if (step == $"{dying.Service} takes it up")
-                    server.Kill();
+                if (step != $"{dying.Service} takes it up")
+                    return;
+                server.Kill();
+                server.WaitForExit();
             }
         );
         await Assert.ThrowsAsync<BeaconProblem>(() =>

@@ -6,6 +6,7 @@ namespace OrderlyBeacon.Contracts;
 [JsonSourceGenerationOptions(PropertyNamingPolicy = JsonKnownNamingPolicy.CamelCase, RespectNullableAnnotations = true)]
 [JsonSerializable(typeof(AgentReport))]
 [JsonSerializable(typeof(List<RecordToDo>))]
+[JsonSerializable(typeof(SkipReason))]
 [JsonSerializable(typeof(List<ServiceRecords>))]
 [JsonSerializable(typeof(Order))]
 [JsonSerializable(typeof(OrderList))]

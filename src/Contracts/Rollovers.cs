@@ -25,6 +25,9 @@ public enum RolloverStep
     Unknown,
 }
 
+/// <summary>Why a next key is put in although DNS does not speak of it.</summary>
+public sealed record SkipReason(string? Reason);
+
 /// <summary>A record that has to come or to go.</summary>
 /// <param name="Owner"><c>_25._tcp.mail.thistledown.example</c>.</param>
 /// <param name="Life">Its TTL in seconds.</param>

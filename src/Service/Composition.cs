@@ -100,17 +100,7 @@ internal static class Composition
         s.AddSingleton<RefusedSignIns>();
         s.AddSingleton<HashLane>();
         s.AddSingleton<PeopleBook>();
-        s.AddSingleton(p => new DirectoryBook(DirectoryOf(options), options, p.GetRequiredService<TimeProvider>()));
-        s.AddSingleton<DomainGroups>();
-        s.AddSingleton<Resolver>();
-        s.AddSingleton<ZoneUpdates>();
-        s.AddSingleton<TlsaLookup>();
-        s.AddSingleton<RolloverBook>();
-        s.AddSingleton<MatchRecords>();
-        s.AddSingleton<NameEvidence>();
-        s.AddSingleton<MachineAccounts>();
-        s.AddSingleton<Tickets>();
-        s.AddSingleton<DomainPeople>();
+        AddDomain(s, options);
         s.AddSingleton<MayAct>();
         s.AddSingleton<Offers>();
         s.AddSingleton<RecoveryKeys>();
@@ -122,6 +112,22 @@ internal static class Composition
         s.AddSingleton<KnownNames>();
         s.AddSingleton<OutsideBook>();
         s.AddSingleton<Presence>();
+    }
+
+    /// <summary>Directory, DNS and tickets, of those that live as long as the service.</summary>
+    private static void AddDomain(IServiceCollection s, BeaconOptions options)
+    {
+        s.AddSingleton(p => new DirectoryBook(DirectoryOf(options), options, p.GetRequiredService<TimeProvider>()));
+        s.AddSingleton<DomainGroups>();
+        s.AddSingleton<Resolver>();
+        s.AddSingleton<ZoneUpdates>();
+        s.AddSingleton<TlsaLookup>();
+        s.AddSingleton<RolloverBook>();
+        s.AddSingleton<MatchRecords>();
+        s.AddSingleton<NameEvidence>();
+        s.AddSingleton<MachineAccounts>();
+        s.AddSingleton<Tickets>();
+        s.AddSingleton<DomainPeople>();
     }
 
     private static IDirectory? DirectoryOf(BeaconOptions options) =>
@@ -213,6 +219,7 @@ internal static class Composition
         typeof(BeginRollover),
         typeof(FinishPrepared),
         typeof(RollKeys),
+        typeof(SkipRecords),
     ];
 
     private static void AddWeb(IServiceCollection s, BeaconOptions options)

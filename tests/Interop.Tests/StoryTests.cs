@@ -111,9 +111,17 @@ public sealed class StoryTests(DemoWorld demo) : IClassFixture<DemoWorld>
     {
         const string mail = "mail.thistledown.example";
         string[] uses = ["submission", "imap", "server-to-server"];
-        var composed = demo.Ok(
-            ["request", "compose", "--for", "mail", "--host", "mail01", "--domain", "thistledown.example", .. uses.SelectMany(u => new[] { "--function", u })]
-        );
+        var composed = demo.Ok([
+            "request",
+            "compose",
+            "--for",
+            "mail",
+            "--host",
+            "mail01",
+            "--domain",
+            "thistledown.example",
+            .. uses.SelectMany(u => new[] { "--function", u }),
+        ]);
         Assert.Contains($"--name {mail}", composed.ReplaceLineEndings(" "));
         Assert.Contains("--bind-to dovecot --bind-to postfix", composed.ReplaceLineEndings(" "));
         // DNS has the record of a key that was lost: it is said before anything is served there.

@@ -237,6 +237,9 @@ public sealed class RolloverTests(RecordsWorld world) : IClassFixture<RecordsWor
         var today = (await CallAsync(world.Robin, "GET", "today")).Json!.ToJsonString();
         Assert.Contains("records-to-add", today);
         Assert.Contains(next, today);
+        // Who may do nothing with it cannot hurry it either.
+        const string hurry = "certificates/mail.yard.example/rollover/skip";
+        Assert.Equal("not-allowed", (await CallAsync(world.Jay, "POST", hurry, "{\"reason\":\"now\"}")).Code);
         // Nothing that was not waited out is put in.
         Assert.DoesNotContain(await host.WorkAsync(), o => o.Kind == OrderKind.Complete);
         world.Names.Change(host.Zone, $"add {line.Line.Replace(" IN ", " ")}");
@@ -251,6 +254,65 @@ public sealed class RolloverTests(RecordsWorld world) : IClassFixture<RecordsWor
         world.Names.Change(host.Zone, $"delete {host.Owned} TLSA {gone.Record}");
         await host.EndedAsync();
         Assert.Equal(new[] { Record(next), Record(new string('a', 64)) }.Order(), Records(host).Order());
+        await HurriedAsync(host, hurry, next);
+    }
+
+    /// <summary>Nobody can change the zone, and it cannot wait: a person's word, with a reason. DNS is asked for afterwards.</summary>
+    private async Task HurriedAsync(MailHost host, string hurry, string old)
+    {
+        Assert.Equal("wrong-state", (await CallAsync(world.Magpie, "POST", hurry, "{\"reason\":\"now\"}")).Code);
+        Assert.True((await host.RenewAsync()).IsDone);
+        var csr = host.Csr();
+        await host.EndAsync((await host.OrderAsync(OrderKind.Prepare)).Id, csr);
+        await host.StepAsync(RolloverStep.Adding, r => r.ToDo.Count > 0);
+        Assert.Equal("input-invalid", (await CallAsync(world.Magpie, "POST", hurry, "{\"reason\":\" \"}")).Code);
+        Assert.True((await CallAsync(world.Magpie, "POST", hurry, "{\"reason\":\"the registrar is closed\"}")).IsDone);
+        await host.EndAsync((await host.OrderAsync(OrderKind.Complete)).Id);
+        var left = await host.StepAsync(RolloverStep.Removing, r => r.ToDo.Count == 2);
+        Assert.Equal([(Record(MailHost.Digest(csr)), true), (Record(old), false)], left.ToDo.Select(t => (t.Record, t.IsAdded)));
+        Assert.Contains("does not speak of it yet", (await CallAsync(world.Robin, "GET", "today")).Json!.ToJsonString());
+        Assert.Contains("the registrar is closed", await world.JournalAsync(host.Certificate));
+    }
+
+    /// <summary>Whoever may have a name certified makes an alias of its records: they lead to somebody else's.</summary>
+    [Fact]
+    public async Task An_alias_brings_no_key_into_the_records_of_others()
+    {
+        using var s = new Scratch();
+        const string name = "alias.branch.example",
+            theirs = "_25._tcp.theirs.branch.example";
+        var before = Record(new string('c', 64));
+        world.Names.Change("branch.example", $"add {theirs} 2 TLSA {before}\nadd _25._tcp.{name} 2 CNAME {theirs}");
+        var (agent, _) = await world.JoinAsync(s, "sly.branch.example", "jay");
+        var host = new MailHost(world, s, world.Jay, agent, "branch.example");
+        var door = new EndpointInfo("127.0.0.9", Port, false) { Protocol = ProbeProtocol.Smtp };
+        var found = new FoundService("postfix", "postfix", [name], [door], ["/etc/postfix/main.cf"], null, null, []);
+        var report = new AgentReport("0.2", DateTimeOffset.UtcNow, ["127.0.0.9"], [found], [], null);
+        Assert.True(
+            (await CallAsync(agent, "POST", "agent/report", JsonSerializer.Serialize(report, BeaconJson.Default.AgentReport))).IsDone
+        );
+        var wish = Wish(host: "sly.branch.example", certificate: name, names: name);
+        wish["bindTo"] = new JsonArray("postfix");
+        var (asked, state) = await AskAsync(world.Jay, wish);
+        Assert.True(state == "waiting-for-host", asked.ToString());
+        var prepare = await host.OrderAsync(OrderKind.Prepare);
+        await host.EndAsync(prepare.Id, Csrs.Make(s, "DNS:" + name));
+        RolloverInfo? rollover = null;
+        await RunningHost.UntilAsync(async () =>
+            (
+                rollover = (await CallAsync(world.Jay, "GET", "certificates/" + name))
+                    .Json.Deserialize(BeaconJson.Default.CertificateDetail)!
+                    .Certificate.Rollover
+            )
+                is { ToDo.Count: > 0 }
+        );
+        var toDo = Assert.Single(rollover!.ToDo);
+        Assert.Equal((theirs, true), (toDo.Owner, toDo.ByHand));
+        Assert.Contains("may be somebody else's", rollover.Problem);
+        Assert.Equal([before], world.Names.Records(theirs));
+        Assert.True((await CallAsync(world.Jay, "POST", $"requests/{asked.Json!["number"]}/withdraw")).IsDone);
+        var records = await CallAsync(world.Finch, "GET", "services/sly.branch.example/postfix/records");
+        Assert.Equal("mismatch", records.Json![0]!["standing"]!.GetValue<string>());
     }
 
     [Fact]

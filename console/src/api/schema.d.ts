@@ -1221,6 +1221,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/certificates/{name}/rollover/skip": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description For administrators, requesters, and members of a group that holds a zone. */
+        post: operations["skipRecords"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/certificates/{name}/revoke": {
         parameters: {
             query?: never;
@@ -3198,6 +3215,10 @@ export interface components {
             password: string;
             /** @description `cookie` for the console or `token` for programs. */
             kind: string;
+        };
+        /** @description Why a next key is put in although DNS does not speak of it. */
+        SkipReason: {
+            reason: null | string;
         };
         /**
          * @description What can be done with the store.
@@ -5483,6 +5504,30 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["OrderAccepted"];
                 };
+            };
+        };
+    };
+    skipRecords: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SkipReason"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

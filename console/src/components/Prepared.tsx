@@ -15,7 +15,7 @@ export function Prepared({ certificate, request }: { certificate: string; reques
   const rollover = data?.certificate.rollover;
   return (
     <>
-      {rollover && <Rollover rollover={rollover} certificate={certificate} />}
+      {rollover && <Rollover rollover={rollover} certificate={data.certificate} />}
       {complete && <OrderProgress id={complete.id} />}
     </>
   );

@@ -65,7 +65,7 @@ export function Certificate() {
           <span className="dim">{c.retryAt ? `Next try ${when(c.retryAt, now)}.` : ''}</span>
         </div>
       )}
-      {c.rollover && <Rollover rollover={c.rollover} certificate={c.name} />}
+      {c.rollover && <Rollover rollover={c.rollover} certificate={c} />}
       {open && <OrderProgress id={open.id} />}
       <SimpleGrid cols={{ base: 1, md: 2 }} spacing="md">
         <section className="sheet">

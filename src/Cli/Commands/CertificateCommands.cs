@@ -20,6 +20,7 @@ internal static class CertificateCommands
                 List(),
                 Show(name),
                 Renew(name),
+                GoOn(name),
                 RevocationCommands.Revoke(name),
                 RevocationCommands.Release(name),
                 RevocationCommands.RevokeAll(),
@@ -132,6 +133,31 @@ internal static class CertificateCommands
         var life = i.NotAfter is { } end ? LifeBar(i.NotBefore!.Value, end, i.Planned) : "";
         Ink[] row = [name, Shape(i.Severity) + " " + i.State, life, When(i.Planned), When(i.NotAfter)];
         return IsPiped ? [.. row, i.Host ?? "–"] : row;
+    }
+
+    private static Command GoOn(Argument<string> name)
+    {
+        var reason = new Option<string>("--reason") { Description = "Why it cannot wait; the journal keeps it.", Required = true };
+        var c = new Command("go-on", "Put its next key in without waiting for DNS: clients that go by TLSA records may refuse it.")
+        {
+            name,
+            reason,
+        };
+        c.Does(
+            async (r, ct) =>
+            {
+                using var api = Api.SignedIn();
+                await api.PostAsync(
+                    $"/api/v1/certificates/{Api.Escape(r.GetValue(name)!)}/rollover/skip",
+                    new SkipReason(r.GetValue(reason)),
+                    BeaconJson.Default.SkipReason,
+                    ct
+                );
+                Line($"{r.GetValue(name)} is put in now, whatever DNS says. See it: beacon cert show {r.GetValue(name)}");
+                return 0;
+            }
+        );
+        return c;
     }
 
     private static Command Show(Argument<string> name)

@@ -52,7 +52,11 @@ internal static class MailCommand
         return [c];
     }
 
-    private static async Task<Dictionary<ServiceInfo, List<ServiceRecords>>> RecordsAsync(Api api, List<ServiceInfo> services, CancellationToken ct)
+    private static async Task<Dictionary<ServiceInfo, List<ServiceRecords>>> RecordsAsync(
+        Api api,
+        List<ServiceInfo> services,
+        CancellationToken ct
+    )
     {
         var all = new Dictionary<ServiceInfo, List<ServiceRecords>>();
         foreach (var s in services.Take(MostAsked))
@@ -90,7 +94,10 @@ internal static class MailCommand
     private static string Read(MailUseInfo m) =>
         string.Join(
             ", ",
-            m.Endpoints.Where(e => e.ClearText == true).SelectMany(e => e.Readable ?? []).Distinct().Select(x => x.ToString().ToLowerInvariant())
+            m.Endpoints.Where(e => e.ClearText == true)
+                .SelectMany(e => e.Readable ?? [])
+                .Distinct()
+                .Select(x => x.ToString().ToLowerInvariant())
         )
             is { Length: > 0 } what
             ? what
@@ -112,7 +119,11 @@ internal static class MailCommand
         foreach (var r in records.Values.SelectMany(r => r).Where(r => r.Standing == RecordStanding.Mismatch))
         {
             var refused = r.Problem ?? "No TLSA record means what is served.";
-            Hanging(Orange("◆") + " ", 2, $"{r.Owner}: {refused} Clients that go by DNS refuse it{(r.Missing is null ? "." : "; what would match:")}");
+            Hanging(
+                Orange("◆") + " ",
+                2,
+                $"{r.Owner}: {refused} Clients that go by DNS refuse it{(r.Missing is null ? "." : "; what would match:")}"
+            );
             if (r.Missing is { } line)
                 Line("    " + line);
         }

@@ -23,7 +23,8 @@ internal static class Progress
             shown = Math.Max(shown, o.Steps.Count);
             switch (o.State)
             {
-                case OrderState.Done when o.Kind == OrderKind.Prepare && await Rollovers.FollowAsync(api, o, success, json, until, ct) is { } code:
+                case OrderState.Done
+                    when o.Kind == OrderKind.Prepare && await Rollovers.FollowAsync(api, o, success, json, until, ct) is { } code:
                     return code;
                 case OrderState.Done:
                     if (json)
@@ -31,22 +32,7 @@ internal static class Progress
                         Json(text);
                         return 0;
                     }
-                    // The key is made, and an authority outside is to be asked: nothing is in place yet.
-                    Rich(
-                        o is { Kind: OrderKind.Prepare, Request: { } request }
-                            ? (Ink)
-                                $"{Yellow("◐")} The key is made. Hand in the CSR: beacon request csr {request}. Then bring the answer: beacon request answer FILE"
-                        : o is { Kind: OrderKind.Obtain, Device: { } device } ? $"{Green("○")} {o.Certificate} is on {device}."
-                        : (Ink)$"{Green("○")} {success}"
-                    );
-                    foreach (var l in o.Looks)
-                        Hanging(
-                            "  ",
-                            2,
-                            l.Accepted
-                                ? $"Clients accept it: {l.ServerName} at {l.Address}:{l.Port}, {l.Protocol}, serial {l.Served?.Serial}."
-                                : $"{l.ServerName} at {l.Address}:{l.Port}: {l.Problems.FirstOrDefault()?.Reason}"
-                        );
+                    ShowDone(o, success);
                     return ExitCodes.Done;
                 case OrderState.Failed or OrderState.Cancelled:
                     if (json)
@@ -70,5 +56,25 @@ internal static class Progress
             }
             await Task.Delay(200, ct);
         }
+    }
+
+    private static void ShowDone(OrderInfo o, string success)
+    {
+        // The key is made, and an authority outside is to be asked: nothing is in place yet.
+        Rich(
+            o is { Kind: OrderKind.Prepare, Request: { } request }
+                ? (Ink)
+                    $"{Yellow("◐")} The key is made. Hand in the CSR: beacon request csr {request}. Then bring the answer: beacon request answer FILE"
+            : o is { Kind: OrderKind.Obtain, Device: { } device } ? $"{Green("○")} {o.Certificate} is on {device}."
+            : (Ink)$"{Green("○")} {success}"
+        );
+        foreach (var l in o.Looks)
+            Hanging(
+                "  ",
+                2,
+                l.Accepted
+                    ? $"Clients accept it: {l.ServerName} at {l.Address}:{l.Port}, {l.Protocol}, serial {l.Served?.Serial}."
+                    : $"{l.ServerName} at {l.Address}:{l.Port}: {l.Problems.FirstOrDefault()?.Reason}"
+            );
     }
 }

@@ -12,7 +12,7 @@ internal static class Rollovers
         Hanging($"{(r.IsByHand || r.Problem is not null ? Yellow("◐") : Grey("·"))} ", 2, Told(r));
         // A line of a zone file is copied: it is never wrapped.
         foreach (var t in r.ToDo)
-            Line("    " + t.Line);
+            Line($"    {(r.Step == RolloverStep.Removing ? t.IsAdded ? "add     " : "remove  " : "")}{t.Line}");
         if (r.Problem is not null)
             Hanging(Red("✕") + " ", 2, r.Problem);
         if (r.Foreign.Count > 0)
@@ -27,14 +27,21 @@ internal static class Rollovers
             RolloverStep.Waiting =>
                 $"The records of its next key are in DNS. Others may keep the set before until {r.Until?.UtcDateTime:HH:mm:ss} UTC; then it is issued.",
             RolloverStep.Swapping => "The records of its next key are out; it is being put in.",
-            RolloverStep.Removing when r.IsByHand => "It is served. Remove from the zone what is used no more:",
+            RolloverStep.Removing when r.IsByHand => "It is served. Bring the zone up to date:",
             RolloverStep.Removing => "It is served; the records of the key before are being removed from DNS.",
             _ => "DNS speaks of its key.",
         };
 
     /// <summary>Follows a certificate whose key is made until its edition is in place, or a person has to do something.</summary>
     /// <returns>The exit code; null when no records are waited for.</returns>
-    public static async Task<int?> FollowAsync(Api api, OrderInfo made, string success, bool json, DateTimeOffset until, CancellationToken ct)
+    public static async Task<int?> FollowAsync(
+        Api api,
+        OrderInfo made,
+        string success,
+        bool json,
+        DateTimeOffset until,
+        CancellationToken ct
+    )
     {
         string? shown = null;
         while (true)

@@ -149,7 +149,14 @@ public static class DnsUpdate
         var original = r.Number16();
         var error = r.Number16();
         var other = r.Take(r.Number16()).ToArray();
-        if (!algorithm.Equals(Algorithm, StringComparison.OrdinalIgnoreCase) || error != 0 || original != asked.Id || kind != Any || life != 0 || !isLast)
+        if (
+            !algorithm.Equals(Algorithm, StringComparison.OrdinalIgnoreCase)
+            || error != 0
+            || original != asked.Id
+            || kind != Any
+            || life != 0
+            || !isLast
+        )
             throw Unsigned();
         var message = answer[..at].ToArray();
         BinaryPrimitives.WriteUInt16BigEndian(message.AsSpan(10), (ushort)(further - 1));

@@ -26,7 +26,7 @@ public sealed record TlsaStep(TlsaSet Found, TlsaRecord? Add, IReadOnlyList<Tlsa
 /// The order of a key's change under TLSA records (RFC 7671, section 8.1): the next key's record first; then, when nobody can have the old set any more, the key; then the old
 /// record goes. A client accepts a server when any one of the records matches.
 /// </summary>
-/// <param name="Next">SHA-256 over the next key, hexadecimal.</param>
+/// <param name="Next">SHA-256 over the next key, hexadecimal; empty when there is none to be told.</param>
 /// <param name="Now">The certificates in use or still to be used, of this certificate.</param>
 /// <param name="Past">Its certificates that are used no more.</param>
 /// <param name="Dropped">Digests of keys that were prepared and will not be used.</param>
@@ -58,7 +58,7 @@ public sealed record TlsaPlan(
             else if (!r.IsOfAuthority || !Issuers.Any(r.Matches))
                 foreign.Add(r);
         }
-        var isWanted = set.Records.Count > 0 && !isThere && !IsCovered(set, Issuers);
+        var isWanted = Next.Length > 0 && set.Records.Count > 0 && !isThere && !IsCovered(set, Issuers);
         return new(set, isWanted ? TlsaRecord.OfKey(usage, Next) : null, remove, foreign);
     }
 }

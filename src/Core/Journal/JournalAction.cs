@@ -203,6 +203,9 @@ public enum JournalAction
     /// <summary>Records of keys that are used no more were removed from DNS.</summary>
     RolloverRemoved,
 
+    /// <summary>Somebody had a next key put in without waiting for DNS.</summary>
+    RolloverSkipped,
+
     /// <summary>A next key's records are in DNS; what others have kept of the set before is waited out.</summary>
     RolloverWaits,
 

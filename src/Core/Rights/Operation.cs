@@ -85,6 +85,7 @@ public enum Operation
     ListCertificates,
     GetCertificate,
     RenewCertificate,
+    SkipRecords,
     ChangePolicy,
     GiveCertificate,
     RevokeCertificate,

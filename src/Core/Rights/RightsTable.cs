@@ -102,6 +102,7 @@ public static class RightsTable
         [Operation.ListCertificates] = Read,
         [Operation.GetCertificate] = Read,
         [Operation.RenewCertificate] = OwnThing,
+        [Operation.SkipRecords] = OwnThing,
         [Operation.ChangePolicy] = OwnThing,
         [Operation.GiveCertificate] = Guarded,
         [Operation.RevokeCertificate] = KeepAuthorities,

@@ -8,6 +8,7 @@ using OrderlyBeacon.Core.Rights;
 using OrderlyBeacon.Service.Authorities;
 using OrderlyBeacon.Service.Notices;
 using OrderlyBeacon.Service.People;
+using OrderlyBeacon.Service.Records;
 using OrderlyBeacon.Service.Renewals;
 using OrderlyBeacon.Service.Revocations;
 using OrderlyBeacon.Service.Rights;
@@ -44,6 +45,16 @@ internal static class CertificateEndpoints
                     TypedResults.Ok(new OrderAccepted(await renewal.RunAsync((await q.FindAsync(name, ct)).Id, caller, ct)))
             )
             .Is(Operation.RenewCertificate);
+
+        g.MapPost(
+                "/{name}/rollover/skip",
+                async (string name, SkipReason body, SkipRecords skip, CertificateQueries q, Caller caller, CancellationToken ct) =>
+                {
+                    await skip.RunAsync((await q.FindAsync(name, ct)).Id, body.Reason, caller, ct);
+                    return TypedResults.NoContent();
+                }
+            )
+            .Is(Operation.SkipRecords);
 
         MapRevoking(g);
         MapIssued(api);

@@ -93,12 +93,17 @@ internal static class JudgeCertificate
                 c.NotAfter is { } ends
                     ? $"It is not renewed until then; the edition in use ends on {ends:d MMM yyyy HH:mm}."
                     : "Its services wait for it.",
-                $"Add to the zone: {LinesOf(c)}. It continues by itself."
+                $"Add to the zone: {LinesOf(c, true)}. It continues by itself; if it cannot wait: beacon cert go-on."
+            ),
+            ConcernKind.RecordsToRemove when c.Rollover!.ToDo.Any(t => t.IsAdded) => (
+                $"Its key is served, and DNS does not speak of it yet. {c.Rollover.Problem}".TrimEnd(),
+                "Clients that go by DNS refuse it.",
+                $"Add to the zone: {LinesOf(c, true)}."
             ),
             ConcernKind.RecordsToRemove => (
                 $"DNS still has the TLSA {RecordsOf(c)} of a key that is used no more. {c.Rollover!.Problem}".TrimEnd(),
                 "Nobody yet; a key that is used no more stays good for clients that go by DNS.",
-                $"Remove from the zone: {LinesOf(c)}."
+                $"Remove from the zone: {LinesOf(c, false)}."
             ),
             _ => ("It has not been issued.", "Its services wait for it.", "Look at its request."),
         };
@@ -107,10 +112,10 @@ internal static class JudgeCertificate
     private static string RecordsOf(CertificateInfo c) => c.Rollover!.ToDo.Count == 1 ? "record" : "records";
 
     /// <summary>Some of them: all are on its page.</summary>
-    private static string LinesOf(CertificateInfo c)
+    private static string LinesOf(CertificateInfo c, bool added)
     {
         const int most = 3;
-        var lines = c.Rollover!.ToDo.Select(t => t.Line).ToList();
+        var lines = c.Rollover!.ToDo.Where(t => t.IsAdded == added).Select(t => t.Line).ToList();
         return lines.Count == 0
             ? "see its page"
             : string.Join("; ", lines.Take(most)) + (lines.Count > most ? $"; and {lines.Count - most} more" : "");

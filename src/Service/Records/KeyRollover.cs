@@ -57,6 +57,11 @@ public sealed class KeyRollover
 
     public void Wait(DateTimeOffset until) => (Step, Until) = (RolloverStep.Waiting, until);
 
+    /// <summary>Somebody does not wait for DNS.</summary>
+    public bool IsSkipped { get; private set; }
+
+    public void Skip(DateTimeOffset now) => (IsSkipped, Step, Until) = (true, RolloverStep.Waiting, now);
+
     public void AddAgain() => (Step, Until) = (RolloverStep.Adding, null);
 
     public void Swap() => (Step, Until, ToDoJson, Problem) = (RolloverStep.Swapping, null, "[]", null);

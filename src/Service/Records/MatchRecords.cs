@@ -50,8 +50,16 @@ public sealed class MatchRecords(TlsaLookup tlsa, AuthorityRegistry registry)
             ? await db.Editions.AsNoTracking().FirstOrDefaultAsync(e => e.Serial == serial, ct)
             : null;
         var leaf = edition is null ? null : X509.Read(edition.Der);
-        var owners = TlsaLookup.OwnersOf(Shapes.Strings(service.NamesJson).Select(n => "dns:" + n), Shapes.Endpoints(service.EndpointsJson));
-        return [.. (await tlsa.NowAsync(owners, ct)).OrderBy(f => f.Asked, StringComparer.Ordinal).Select(f => Judge(f, leaf, service.ServedSerial is null))];
+        var owners = TlsaLookup.OwnersOf(
+            Shapes.Strings(service.NamesJson).Select(n => "dns:" + n),
+            Shapes.Endpoints(service.EndpointsJson)
+        );
+        return
+        [
+            .. (await tlsa.ReadAsync(owners, ct))
+                .OrderBy(f => f.Asked, StringComparer.Ordinal)
+                .Select(f => Judge(f, leaf, service.ServedSerial is null)),
+        ];
     }
 
     private ServiceRecords Judge(TlsaFacts facts, X509? leaf, bool servesNothing)
@@ -72,7 +80,13 @@ public sealed class MatchRecords(TlsaLookup tlsa, AuthorityRegistry registry)
     }
 
     private static string LineFor(TlsaSet set, X509 leaf) =>
-        new RecordToDo(set.Owner, set.Life, TlsaRecord.OfKey(TlsaRecord.OwnCertificate, leaf.PublicKey.Fingerprint()).ToString(), true, true).Line;
+        new RecordToDo(
+            set.Owner,
+            set.Life,
+            TlsaRecord.OfKey(TlsaRecord.OwnCertificate, leaf.PublicKey.Fingerprint()).ToString(),
+            true,
+            true
+        ).Line;
 
     private bool Lets(TlsaSet set, X509 leaf) =>
         set.Records.Any(r => r.IsOfServer && r.Matches(leaf)) || TlsaPlan.IsCovered(set, [.. registry.All]);

@@ -139,7 +139,7 @@ public sealed class RollKeys(
     private async Task AddAsync(KeyRollover r, CancellationToken ct)
     {
         var met = await MeetAsync(r, ct);
-        var (problem, added) = (met.Problem, met.ToAdd.Where(c => tlsa.MayWrite(c.Owner)).ToList());
+        var (problem, added) = (met.Problem, met.ToAdd.Where(c => MayWrite(r, c)).ToList());
         if (added.Count > 0)
             problem = await ChangeAsync(added, ct) ?? problem;
         if (added.Count > 0 && problem is null)
@@ -147,11 +147,14 @@ public sealed class RollKeys(
             await NoteAsync(r, JournalAction.RolloverAdded, Lines(added), ct);
             met = await MeetAsync(r, ct);
         }
-        var missing = met.ToAdd.ToList();
-        if (missing.Count > 0 || problem is not null)
+        var missing = r.IsSkipped ? [] : met.ToAdd.ToList();
+        if (missing.Find(c => !r.Owners.Contains(c.Owner)) is { } led)
+            problem ??=
+                $"Its records are aliases of {led.Owner}, which may be somebody else's: ask whose they are before anything is added there.";
+        if (!r.IsSkipped && (missing.Count > 0 || problem is not null))
         {
             await KeepAsync(r, met, missing, problem, row => row.AddAgain(), ct);
-            book.At(r.Id, clock.GetUtcNow() + (problem is null && missing.All(c => tlsa.MayWrite(c.Owner)) ? Soon : Later));
+            book.At(r.Id, clock.GetUtcNow() + (problem is null && missing.All(c => MayWrite(r, c)) ? Soon : Later));
         }
         // What was waited for has passed, and everything is still there.
         else if (r.Step == RolloverStep.Waiting || met.Life == 0)
@@ -224,7 +227,8 @@ public sealed class RollKeys(
     private async Task RemoveAsync(KeyRollover r, CancellationToken ct)
     {
         var met = await MeetAsync(r, ct);
-        var (problem, removed) = (met.Problem, met.ToRemove.Where(c => tlsa.MayWrite(c.Owner)).ToList());
+        // Who did not wait for DNS has a key there that is not told yet: that comes first.
+        var (problem, removed) = (met.Problem, met.ToAdd.Concat(met.ToRemove).Where(c => MayWrite(r, c)).ToList());
         if (removed.Count > 0)
             problem = await ChangeAsync(removed, ct) ?? problem;
         if (removed.Count > 0 && problem is null)
@@ -232,7 +236,7 @@ public sealed class RollKeys(
             await NoteAsync(r, JournalAction.RolloverRemoved, Lines(removed), ct);
             met = await MeetAsync(r, ct);
         }
-        var left = met.ToRemove.ToList();
+        var left = met.ToAdd.Concat(met.ToRemove).ToList();
         if (left.Count > 0 || problem is not null)
         {
             await KeepAsync(r, met, left, problem, _ => { }, ct);
@@ -242,6 +246,11 @@ public sealed class RollKeys(
         await NoteAsync(r, JournalAction.RolloverEnded, r.IsDropped ? "its key is not used" : "DNS speaks of the new key alone", ct);
         book.Ended(r.Id);
     }
+
+    /// <summary>
+    /// Under the certificate's own names alone. An alias may lead to somebody else's records: whoever has made it would have their key believed there, so a person adds it.
+    /// </summary>
+    private bool MayWrite(KeyRollover r, RecordChange change) => r.Owners.Contains(change.Owner) && tlsa.MayWrite(change.Owner);
 
     /// <returns>What went wrong; null when nothing did.</returns>
     private async Task<string?> ChangeAsync(IReadOnlyList<RecordChange> wanted, CancellationToken ct)
@@ -267,10 +276,7 @@ public sealed class RollKeys(
         CancellationToken ct
     )
     {
-        List<RecordToDo> toDo =
-        [
-            .. left.Select(c => new RecordToDo(c.Owner, c.Life, c.Record.ToString(), c.IsAdded, !tlsa.MayWrite(c.Owner))),
-        ];
+        List<RecordToDo> toDo = [.. left.Select(c => new RecordToDo(c.Owner, c.Life, c.Record.ToString(), c.IsAdded, !MayWrite(r, c)))];
         await using var write = await db.BeginWriteAsync(ct);
         var row = await db.Rollovers.SingleAsync(x => x.Id == r.Id, ct);
         row.Met(met.Steps.Select(s => s.Found.Life).DefaultIfEmpty(0).Max(), toDo, met.Foreign, problem);

@@ -33,6 +33,13 @@ public sealed class TlsaLookup(Resolver dns, ZoneUpdates zones)
     public async Task<IReadOnlyList<TlsaFacts>> NowAsync(IReadOnlyList<string> owners, CancellationToken ct) =>
         [.. (await dns.TlsaAsync(owners, zones.ServerOf, ct)).Values];
 
+    /// <summary>The same for reading: what was answered within the last minute is not asked again, however often somebody looks.</summary>
+    public async Task<IReadOnlyList<TlsaFacts>> ReadAsync(IReadOnlyList<string> owners, CancellationToken ct)
+    {
+        var known = owners.Select(dns.KnownTlsa).OfType<TlsaFacts>().ToDictionary(f => f.Asked);
+        return [.. known.Values, .. await NowAsync([.. owners.Where(o => !known.ContainsKey(o))], ct)];
+    }
+
     public bool MayWrite(string owner) => zones.MayWrite(owner);
 
     /// <inheritdoc cref="ZoneUpdates.RunAsync"/>

@@ -14,7 +14,9 @@ internal sealed record WritableZone(string Zone, IPEndPoint Server, string KeyNa
 public sealed class ZoneUpdates
 {
     private static readonly TimeSpan Patience = TimeSpan.FromSeconds(5);
-    private const int MostChanges = 50;
+    private const int MostChanges = 50,
+        LeastSecret = 16,
+        MostSecret = 512;
     private readonly IReadOnlyList<WritableZone> _zones;
     private readonly TimeProvider _clock;
 
@@ -103,13 +105,16 @@ public sealed class ZoneUpdates
                     $"The key of {zone.Zone}, {zone.KeyFile}, can be read or written by others.",
                     $"chmod 600 {zone.KeyFile}"
                 );
-            return new(zone.KeyName, Convert.FromBase64String(File.ReadAllText(zone.KeyFile).Trim()));
+            var secret = Convert.FromBase64String(File.ReadAllText(zone.KeyFile).Trim());
+            return secret.Length is >= LeastSecret and <= MostSecret
+                ? new(zone.KeyName, secret)
+                : throw new FormatException($"it has {secret.Length} bytes, not {LeastSecret} to {MostSecret}.");
         }
         catch (Exception e) when (e is IOException or UnauthorizedAccessException or FormatException)
         {
             throw new BeaconProblem(
                 ProblemCode.InputInvalid,
-                $"The key of {zone.Zone} cannot be read from {zone.KeyFile}: {(e is FormatException ? "it is not Base64" : e.Message)}",
+                $"The key of {zone.Zone} cannot be read from {zone.KeyFile}: {e.Message}",
                 "Put the secret of the name server's key (TSIG, hmac-sha256) there, in Base64, for the service's account alone.",
                 e
             );

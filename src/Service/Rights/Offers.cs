@@ -22,6 +22,7 @@ public sealed class Offers(BeaconOptions options)
 
         [
             Operation.RenewCertificate,
+            Operation.SkipRecords,
             Operation.ChangePolicy,
             Operation.GiveCertificate,
             Operation.RevokeCertificate,

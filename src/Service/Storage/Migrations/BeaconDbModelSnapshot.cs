@@ -1011,6 +1011,9 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                     b.Property<bool>("IsDropped")
                         .HasColumnType("INTEGER");
 
+                    b.Property<bool>("IsSkipped")
+                        .HasColumnType("INTEGER");
+
                     b.Property<int>("LongestLife")
                         .HasColumnType("INTEGER");
 

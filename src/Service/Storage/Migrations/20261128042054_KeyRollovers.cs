@@ -34,7 +34,8 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                     ToDoJson = table.Column<string>(type: "TEXT", nullable: false),
                     ForeignJson = table.Column<string>(type: "TEXT", nullable: false),
                     Problem = table.Column<string>(type: "TEXT", nullable: true),
-                    IsDropped = table.Column<bool>(type: "INTEGER", nullable: false)
+                    IsDropped = table.Column<bool>(type: "INTEGER", nullable: false),
+                    IsSkipped = table.Column<bool>(type: "INTEGER", nullable: false)
                 },
                 constraints: table =>
                 {

@@ -10,7 +10,7 @@ using OrderlyBeacon.Service.Storage;
 namespace OrderlyBeacon.Service.Storage.Migrations
 {
     [DbContext(typeof(BeaconDb))]
-    [Migration("20261128033542_KeyRollovers")]
+    [Migration("20261128042054_KeyRollovers")]
     partial class KeyRollovers
     {
         /// <inheritdoc />
@@ -1012,6 +1012,9 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                         .HasColumnType("TEXT");
 
                     b.Property<bool>("IsDropped")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<bool>("IsSkipped")
                         .HasColumnType("INTEGER");
 
                     b.Property<int>("LongestLife")

@@ -42,6 +42,8 @@ internal static class Program
             await Reporters.RunAsync(_out, Report);
         if (part is "" or "swaps")
             await Swaps.RunAsync(Report);
+        if (part is "" or "looks")
+            Looks.Run(Report);
         if (part is "" or "client")
             await ClientAsync(args[1]);
         if (part is "" or "idle")

@@ -101,7 +101,9 @@ public sealed class Resolver
             var answer = server is null
                 ? await client.QueryAsync(at, QueryType.TLSA, cancellationToken: ct)
                 : await client.QueryServerAsync([server], at, QueryType.TLSA, cancellationToken: ct);
-            if (answer.HasError && answer.Header.ResponseCode != DnsHeaderResponseCode.NotExistentDomain)
+            // One that is refused is none of these servers' names: nobody goes by what they would say of it.
+            var isNone = answer.Header.ResponseCode is DnsHeaderResponseCode.NotExistentDomain or DnsHeaderResponseCode.Refused;
+            if (answer.HasError && !isNone)
                 return new(owner, null, $"the server answers {answer.ErrorMessage}");
             var aliases = Aliases(answer, at);
             var records = answer.Answers.OfType<DnsClient.Protocol.TlsaRecord>().Take(TlsaSet.MostRecords).ToList();

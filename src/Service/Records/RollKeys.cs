@@ -27,7 +27,10 @@ public sealed class RollKeys(
 )
 {
     private static readonly TimeSpan Soon = TimeSpan.FromSeconds(2),
-        Later = TimeSpan.FromSeconds(15);
+        Later = TimeSpan.FromSeconds(15),
+        // For a name server that does not answer, of a certificate that is not served yet, and of one that is.
+        FirstPatience = TimeSpan.FromMinutes(5),
+        MostPatience = TimeSpan.FromDays(1);
     private const int AtOnce = 20,
         MostEditions = 8,
         MostTold = 10;
@@ -83,9 +86,8 @@ public sealed class RollKeys(
         var facts = await tlsa.NowAsync(r.Owners, ct);
         List<TlsaStep> steps = [.. facts.Select(f => f.Set).OfType<TlsaSet>().DistinctBy(s => s.Owner).Select(plan.For)];
         var unknown = facts.FirstOrDefault(f => f.Set is null);
-        // Where there never were records, a name server that is away is no reason to let a certificate expire.
         var problem =
-            unknown is not null && await HadRecordsAsync(r, ct) ? $"DNS does not say it of {unknown.Asked}: {unknown.Problem}." : null;
+            unknown is not null && await MustKnowAsync(r, ct) ? $"DNS does not say it of {unknown.Asked}: {unknown.Problem}." : null;
         var life = steps.Where(s => s.Found.Records.Any(x => x.IsOfKey(r.NextKey))).Select(s => s.Found.Life).DefaultIfEmpty(0).Max();
         var foreign = steps.SelectMany(s => s.Foreign.Select(f => (s.Found.Owner, Record: f))).ToList();
         var known = await KnownElsewhereAsync([.. foreign.Select(f => f.Record.Data)], ct);
@@ -97,8 +99,21 @@ public sealed class RollKeys(
         );
     }
 
-    private async Task<bool> HadRecordsAsync(KeyRollover r, CancellationToken ct) =>
-        r.LongestLife > 0 || await db.Rollovers.AnyAsync(x => x.CertificateId == r.CertificateId && x.LongestLife > 0, ct);
+    /// <summary>
+    /// Whether it waits until DNS answers. Where there were records, always. Where nobody knows of any, for a while: a name server that is away is no reason to let a certificate
+    /// expire.
+    /// </summary>
+    private async Task<bool> MustKnowAsync(KeyRollover r, CancellationToken ct)
+    {
+        if (r.LongestLife > 0 || await db.Rollovers.AnyAsync(x => x.CertificateId == r.CertificateId && x.LongestLife > 0, ct))
+            return true;
+        var end = await db
+            .Editions.Where(e => e.CertificateId == r.CertificateId && e.State == EditionState.Current)
+            .Select(e => (DateTimeOffset?)e.NotAfter)
+            .FirstOrDefaultAsync(ct);
+        var patience = end is { } until ? (until - r.At) / 4 : FirstPatience;
+        return clock.GetUtcNow() < r.At + (patience < MostPatience ? patience : MostPatience);
+    }
 
     private async Task<TlsaPlan> PlanAsync(KeyRollover r, CancellationToken ct)
     {
@@ -141,12 +156,7 @@ public sealed class RollKeys(
         var met = await MeetAsync(r, ct);
         var (problem, added) = (met.Problem, met.ToAdd.Where(c => MayWrite(r, c)).ToList());
         if (added.Count > 0)
-            problem = await ChangeAsync(added, ct) ?? problem;
-        if (added.Count > 0 && problem is null)
-        {
-            await NoteAsync(r, JournalAction.RolloverAdded, Lines(added), ct);
-            met = await MeetAsync(r, ct);
-        }
+            (met, problem) = await ChangeAsync(r, met, added, JournalAction.RolloverAdded, ct);
         var missing = r.IsSkipped ? [] : met.ToAdd.ToList();
         if (missing.Find(c => !r.Owners.Contains(c.Owner)) is { } led)
             problem ??=
@@ -198,7 +208,7 @@ public sealed class RollKeys(
         var certificate = await db.Certificates.SingleAsync(c => c.Id == r.CertificateId, ct);
         // What is in use goes on; the next try comes by itself.
         if (
-            certificate.NextActionAt is null
+            certificate is { NextActionAt: null, Automatic: true }
             && await db.Editions.FirstOrDefaultAsync(e => e.CertificateId == r.CertificateId && e.State == EditionState.Current, ct)
                 is { } e
         )
@@ -230,12 +240,7 @@ public sealed class RollKeys(
         // Who did not wait for DNS has a key there that is not told yet: that comes first.
         var (problem, removed) = (met.Problem, met.ToAdd.Concat(met.ToRemove).Where(c => MayWrite(r, c)).ToList());
         if (removed.Count > 0)
-            problem = await ChangeAsync(removed, ct) ?? problem;
-        if (removed.Count > 0 && problem is null)
-        {
-            await NoteAsync(r, JournalAction.RolloverRemoved, Lines(removed), ct);
-            met = await MeetAsync(r, ct);
-        }
+            (met, problem) = await ChangeAsync(r, met, removed, JournalAction.RolloverRemoved, ct);
         var left = met.ToAdd.Concat(met.ToRemove).ToList();
         if (left.Count > 0 || problem is not null)
         {
@@ -252,18 +257,30 @@ public sealed class RollKeys(
     /// </summary>
     private bool MayWrite(KeyRollover r, RecordChange change) => r.Owners.Contains(change.Owner) && tlsa.MayWrite(change.Owner);
 
-    /// <returns>What went wrong; null when nothing did.</returns>
-    private async Task<string?> ChangeAsync(IReadOnlyList<RecordChange> wanted, CancellationToken ct)
+    /// <summary>Has the zone changed, and looks whether it is.</summary>
+    /// <returns>What is met then, and what went wrong; null when nothing did.</returns>
+    private async Task<(Met Met, string? Problem)> ChangeAsync(
+        KeyRollover r,
+        Met met,
+        List<RecordChange> wanted,
+        JournalAction action,
+        CancellationToken ct
+    )
     {
         try
         {
             await tlsa.ChangeAsync(wanted, ct);
-            return null;
         }
         catch (BeaconProblem p)
         {
-            return $"{p.Message} {p.Cure}";
+            return (met, $"{p.Message} {p.Cure}");
         }
+        var after = await MeetAsync(r, ct);
+        // What a server takes without a word is not always done: an alias in the same place is enough.
+        if (after.Problem is null && after.ToAdd.Concat(after.ToRemove).Intersect(wanted).FirstOrDefault() is { } ignored)
+            return (after, $"The name server took the change of {ignored.Owner} and does not show it. Look at what else is there.");
+        await NoteAsync(r, action, Lines(wanted), ct);
+        return (after, after.Problem);
     }
 
     /// <summary>Writes what was met, if it is something else than before.</summary>

@@ -39,7 +39,8 @@ internal sealed class RunningHost(AttackedWorld world, Scratch s, string name) :
 
     public static async Task UntilAsync(Func<Task<bool>> there)
     {
-        for (var i = 0; i < 200; i++)
+        // What is looked at every quarter of a minute takes longer on a busy machine.
+        for (var i = 0; i < 600; i++)
         {
             if (await there())
                 return;

@@ -96,6 +96,9 @@ public sealed record RequestInfo(
     /// <summary>An answer that came and differs from what was asked.</summary>
     public HeldAnswer? Held { get; init; }
 
+    /// <summary>Its host has made the key, and its edition waits until DNS speaks of it.</summary>
+    public bool WaitsForDns { get; init; }
+
     /// <summary>Where it came from: an address.</summary>
     public string? From { get; init; }
     public string Subject

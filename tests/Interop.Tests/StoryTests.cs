@@ -72,6 +72,9 @@ public sealed class StoryTests(DemoWorld demo) : IClassFixture<DemoWorld>
         var preview = demo.Ok("request", "new", "--host", "web01", "--name", Timetable, "--name", "times.thistledown.example", "--preview");
         Assert.Contains("Nothing was submitted", preview);
         Assert.Contains("ec-p256", preview);
+        // What is there is replaced knowingly.
+        var over = demo.Ok("request", "new", "--host", "web01", "--name", Timetable, "--bind-to", Timetable, "--preview");
+        Assert.Matches($"web01/{Timetable} serves .*{Timetable}.* of .* now, until .*: it is replaced", over.ReplaceLineEndings(" "));
         Assert.Equal(5, demo.Beacon("cert", "show", Timetable).Code);
         demo.Ok("request", "new", "--host", "web01", "--name", Timetable, "--name", "times.thistledown.example");
         var plan = demo.Ok("bind", Timetable, "--to", "web01/" + Timetable, "--preview");

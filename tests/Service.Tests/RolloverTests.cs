@@ -189,6 +189,8 @@ public sealed class RolloverTests(RecordsWorld world) : IClassFixture<RecordsWor
         Assert.Equal("wrong-state", again.Code);
         Assert.Contains("waits until DNS speaks of it", again.Detail);
         var orders = await CallAsync(world.Robin, "GET", $"orders/{prepare.Id}");
+        var waiting = await CallAsync(world.Jay, "GET", $"requests/{orders.Json!["request"]}");
+        Assert.True(waiting.Json!["waitsForDns"]!.GetValue<bool>());
         Assert.True((await CallAsync(world.Jay, "POST", $"requests/{orders.Json!["request"]}/withdraw")).IsDone);
         await host.EndedAsync();
         Assert.Equal([before], Records(host));

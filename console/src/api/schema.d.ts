@@ -3065,6 +3065,8 @@ export interface components {
             /** @description The authority that is not ours which signs it; null when ours does. */
             outside?: null | string;
             held?: null | components["schemas"]["HeldAnswer"];
+            /** @description Its host has made the key, and its edition waits until DNS speaks of it. */
+            waitsForDns?: boolean;
             /** @description Where it came from: an address. */
             from?: null | string;
             subject?: string;

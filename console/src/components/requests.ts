@@ -1,3 +1,5 @@
+import type { RequestInfo } from '../api/client';
+
 /** How much each state of a request needs a hand. */
 export const requestSeverity = {
   issued: 'fine',
@@ -8,3 +10,7 @@ export const requestSeverity = {
   draft: 'soon',
   withdrawn: 'fine',
 } as const;
+
+/** A request's state as people say it. */
+export const requestWord = (r: RequestInfo): string =>
+  r.waitsForDns ? 'waiting for DNS' : r.state.replaceAll('-', ' ');

@@ -9,7 +9,7 @@ import { isDenied, useSession } from '../components/session';
 import { OrderProgress } from '../components/OrderProgress';
 import { Prepared } from '../components/Prepared';
 import { OutsideRequest } from '../components/OutsideRequest';
-import { requestSeverity } from '../components/requests';
+import { requestSeverity, requestWord } from '../components/requests';
 import { State } from '../components/State';
 import { Verdicts } from '../components/Verdicts';
 import { useNow } from '../components/useNow';
@@ -31,7 +31,7 @@ export function Request() {
         <Title order={2} fz={22}>
           Request {data.number}
         </Title>
-        <State severity={requestSeverity[data.state]} word={data.state.replaceAll('-', ' ')} />
+        <State severity={requestSeverity[data.state]} word={requestWord(data)} />
       </Group>
       {data.orderId && data.state !== 'waiting-outside' && <OrderProgress id={data.orderId} />}
       {data.orderId && !data.outside && data.host && (

@@ -5,7 +5,7 @@ import { keepPreviousData, useQuery } from '@tanstack/react-query';
 import { Link } from 'react-router';
 import { api, take } from '../api/client';
 import { CommandLine, Failure } from '../components/Bits';
-import { requestSeverity } from '../components/requests';
+import { requestSeverity, requestWord } from '../components/requests';
 import { State } from '../components/State';
 import { useNow } from '../components/useNow';
 import { when } from '../words';
@@ -82,7 +82,7 @@ export function Requests() {
                   <Link to={`/requests/${r.number}`}>{r.certificate}</Link>
                 </td>
                 <td>
-                  <State severity={requestSeverity[r.state]} word={r.state.replaceAll('-', ' ')} />
+                  <State severity={requestSeverity[r.state]} word={requestWord(r)} />
                 </td>
                 <td className="nowrap">
                   {r.needed ? `${r.approvals?.length ?? 0} of ${r.needed}` : '–'}

@@ -210,7 +210,7 @@ internal static class RequestCommands
                 if (json && (request.State != RequestState.WaitingForHost || r.GetValue(noWait)))
                     Json(answer);
                 else if (!json)
-                    Rich($"Request {Bold($"{request.Number}")} for {Bold(request.Certificate)}: {Word(request.State)}.");
+                    Rich($"Request {Bold($"{request.Number}")} for {Bold(request.Certificate)}: {Word(request)}.");
                 switch (request.State)
                 {
                     case RequestState.Refused:
@@ -278,7 +278,7 @@ internal static class RequestCommands
                 Table(
                     ["No.", "Certificate", "State", "By", "At"],
                     Api.Read(json, BeaconJson.Default.PageRequestInfo)
-                        .Items.Select(q => new Ink[] { q.Number.ToString(), q.Certificate, Word(q.State), q.Requester, When(q.At) }),
+                        .Items.Select(q => new Ink[] { q.Number.ToString(), q.Certificate, Word(q), q.Requester, When(q.At) }),
                     Nothing(r.GetValue(search) ?? r.GetValue(state), "There is no request yet. Make one: beacon request new.")
                 );
                 return 0;
@@ -287,15 +287,16 @@ internal static class RequestCommands
         return c;
     }
 
-    private static Ink Word(RequestState s) =>
-        s switch
+    private static Ink Word(RequestInfo q) =>
+        q.State switch
         {
             RequestState.Issued => Green("○") + " issued",
             RequestState.WaitingForApproval => Yellow("◐") + " waiting for approval",
+            RequestState.WaitingForHost when q.WaitsForDns => Yellow("◐") + " waiting for DNS",
             RequestState.WaitingForHost => Yellow("◐") + " waiting for its host",
             RequestState.WaitingOutside => Yellow("◐") + " waiting outside",
             RequestState.Refused => Red("✕") + " refused",
-            _ => s.ToString().ToLowerInvariant(),
+            _ => q.State.ToString().ToLowerInvariant(),
         };
 
     private static void ShowVerdicts(IEnumerable<NameVerdictInfo> verdicts) =>
@@ -341,7 +342,7 @@ internal static class RequestCommands
 
     private static void Show(RequestInfo q)
     {
-        Rich($"Request {Bold($"{q.Number}")}  {Word(q.State)}");
+        Rich($"Request {Bold($"{q.Number}")}  {Word(q)}");
         Pairs(
             ("certificate", q.Certificate),
             ("for", (q.Host ?? "a CSR")),

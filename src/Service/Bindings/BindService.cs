@@ -31,6 +31,7 @@ public sealed class BindService(
         Hosts.Host host;
         Order content;
         IReadOnlyList<string> uncovered = [];
+        string? replaced = null;
         if (wish.Certificate is null)
         {
             host = await FindHost.ByNameAsync(db, hostName, ct);
@@ -49,11 +50,17 @@ public sealed class BindService(
                 ct
             );
             uncovered = await UncoveredAsync(row, certificate, edition, ct);
+            replaced = ReplacedByIt.Of(host.Name, row, await SerialsAsync(certificate.Id, ct));
             content = Content(OrderKind.Plan, wish, edition.Serial, service);
         }
         var order = await desk.AskAsync(host, content, TimeSpan.FromSeconds(15), ct);
         var info = (await OrderDesk.InfosAsync(db, db.Orders.Where(o => o.Id == order.Id), ct)).Single();
-        return info.Plan is { } plan ? info with { Plan = plan with { Uncovered = uncovered } } : info;
+        if (info.Plan is not { } plan)
+            return info;
+        return info with
+        {
+            Plan = plan with { Uncovered = uncovered, Warnings = replaced is null ? plan.Warnings : [replaced, .. plan.Warnings] },
+        };
     }
 
     public async Task<long> PutInAsync(string hostName, string service, BindWish wish, Caller caller, CancellationToken ct)
@@ -91,6 +98,9 @@ public sealed class BindService(
         changes.Tell("service", $"{host.Name}/{service}");
         return id;
     }
+
+    private Task<List<string>> SerialsAsync(int certificate, CancellationToken ct) =>
+        db.Editions.Where(e => e.CertificateId == certificate).Select(e => e.Serial).ToListAsync(ct);
 
     /// <summary>What is bound there already was said when it was bound.</summary>
     private async Task<IReadOnlyList<string>> UncoveredAsync(

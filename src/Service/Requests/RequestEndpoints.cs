@@ -239,6 +239,7 @@ internal static class RequestEndpoints
                 Amendments = x.r.Amendments,
                 From = x.r.From,
                 Outside = x.r.Outside,
+                WaitsForDns = x.r is { State: RequestState.WaitingForHost, HostId: not null, Csr: not null },
                 Held = x.r.HeldJson is { } held ? JsonSerializer.Deserialize(held, BeaconJson.Default.HeldAnswer) : null,
                 Subject = x.r.Subject,
                 Life = x.r.Life,

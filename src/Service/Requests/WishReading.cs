@@ -261,6 +261,11 @@ public sealed class WishReading(
                 );
             if (Shapes.Problem(service.ProblemJson) is { } p)
                 warnings.Add($"{host.Name}/{name} cannot be changed now: {p.Message} {p.Cure}");
+            var own = existing is null
+                ? []
+                : await db.Editions.Where(e => e.CertificateId == existing.Id).Select(e => e.Serial).ToListAsync(ct);
+            if (Bindings.ReplacedByIt.Of(host.Name, service, own) is { } replaced)
+                warnings.Add(replaced);
             // What is bound there already was said when it was bound.
             if (existing is null || !await db.Bindings.AnyAsync(b => b.ServiceId == service.Id && b.CertificateId == existing.Id, ct))
                 uncovered.AddRange(Bindings.Uncovered.Of(service, names).Except(uncovered));

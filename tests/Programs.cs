@@ -53,6 +53,36 @@ internal static class Programs
     }
 }
 
+/// <summary>
+/// Ports for servers of tests. Not those that the system gives out by itself: any connection of anybody may have such a one by the time that the server wants it.
+/// </summary>
+internal static class Ports
+{
+    private const int First = 11_000,
+        Last = 19_999;
+    private static readonly System.Collections.Concurrent.ConcurrentDictionary<int, bool> Given = [];
+
+    public static int Free()
+    {
+        while (true)
+        {
+            var port = Random.Shared.Next(First, Last + 1);
+            if (!Given.TryAdd(port, true))
+                continue;
+            try
+            {
+                using var l = new System.Net.Sockets.TcpListener(System.Net.IPAddress.Any, port);
+                l.Start();
+                return port;
+            }
+            catch (System.Net.Sockets.SocketException)
+            {
+                // Somebody has it.
+            }
+        }
+    }
+}
+
 /// <summary>A folder of its own, gone after the test.</summary>
 internal sealed class Scratch : IDisposable
 {

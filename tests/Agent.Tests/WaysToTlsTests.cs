@@ -197,10 +197,5 @@ public sealed class WaysToTlsTests : IDisposable
         catch (Exception e) when (e is IOException or System.Security.Authentication.AuthenticationException) { }
     }
 
-    private static int FreePort()
-    {
-        using var l = new TcpListener(IPAddress.Loopback, 0);
-        l.Start();
-        return ((IPEndPoint)l.LocalEndpoint).Port;
-    }
+    private static int FreePort() => Ports.Free();
 }

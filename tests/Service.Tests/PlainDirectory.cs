@@ -185,19 +185,14 @@ internal sealed class PlainDirectory : IDisposable
         Assert.True(code == 0, error);
     }
 
-    private static int FreePort()
-    {
-        using var l = new TcpListener(IPAddress.Loopback, 0);
-        l.Start();
-        return ((IPEndPoint)l.LocalEndpoint).Port;
-    }
+    private static int FreePort() => Ports.Free();
 
     private Process Start()
     {
         var addresses = $"'ldap://127.0.0.1:{Port} ldaps://127.0.0.1:{TlsPort}'";
         var command = $"exec /usr/sbin/slapd -d 0 -f {_scratch["slapd.conf"]} -h {addresses} > {_scratch["slapd.log"]} 2>&1";
         var p = Process.Start(new ProcessStartInfo("bash", ["-c", command]))!;
-        for (var i = 0; i < 100; i++)
+        for (var i = 0; i < 1200 && !p.HasExited; i++)
         {
             using var tcp = new TcpClient();
             try

@@ -9,12 +9,7 @@ namespace OrderlyBeacon.Service.Tests;
 /// <summary>Lists and certificates brought to a folder, a real OpenSSH and a real slapd: each is read back there by its own client.</summary>
 public sealed class PushTests
 {
-    private static int FreePort()
-    {
-        using var l = new TcpListener(IPAddress.Loopback, 0);
-        l.Start();
-        return ((IPEndPoint)l.LocalEndpoint).Port;
-    }
+    private static int FreePort() => Ports.Free();
 
     [Fact]
     public async Task A_folder_an_sftp_server_and_a_directory_have_what_is_published()

@@ -33,7 +33,10 @@ internal sealed class RunningHost(AttackedWorld world, Scratch s, string name) :
 
     public async ValueTask DisposeAsync()
     {
-        _agent!.Kill();
+        // Asked to end, so that it is not in the middle of a call: what the service makes of that is another test's affair.
+        Programs.Run("kill", ["-TERM", _agent!.Id.ToString()]);
+        if (!_agent.WaitForExit(TimeSpan.FromSeconds(10)))
+            _agent.Kill();
         await _agent.WaitForExitAsync();
     }
 

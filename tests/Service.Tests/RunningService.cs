@@ -41,12 +41,7 @@ public class RunningService : IAsyncLifetime
     /// <summary>An approver.</summary>
     public HttpClient Wren { get; private set; } = null!;
 
-    private static int FreePort()
-    {
-        using var l = new TcpListener(IPAddress.Loopback, 0);
-        l.Start();
-        return ((IPEndPoint)l.LocalEndpoint).Port;
-    }
+    private static int FreePort() => Ports.Free();
 
     public async ValueTask InitializeAsync()
     {

@@ -20,11 +20,11 @@ public sealed class RolloverBook(TimeProvider clock)
 
     public void Ended(int id) => _next.TryRemove(id, out _);
 
+    public bool HasDue => !_next.IsEmpty && _next.Values.Any(n => n <= clock.GetUtcNow());
+
     /// <summary>Those whose time has come, the longest first.</summary>
     public IReadOnlyList<int> Due(int most)
     {
-        if (_next.IsEmpty)
-            return [];
         var now = clock.GetUtcNow();
         return [.. _next.Where(n => n.Value <= now).OrderBy(n => n.Value).Select(n => n.Key).Take(most)];
     }

@@ -11,6 +11,7 @@ internal sealed class Errands(
     IServiceScopeFactory scopes,
     BeaconOptions options,
     AuthorityRegistry registry,
+    RolloverBook rollovers,
     TimeProvider clock,
     ILogger<Errands> log
 ) : BackgroundService
@@ -41,7 +42,8 @@ internal sealed class Errands(
                 "DNS records of next keys",
                 TimeSpan.Zero,
                 RollEvery,
-                (s, ct) => s.GetRequiredService<RollKeys>().RunAsync(ct),
+                // Nothing is made for it where nothing is under way.
+                (s, ct) => rollovers.HasDue ? s.GetRequiredService<RollKeys>().RunAsync(ct) : Task.CompletedTask,
                 stopping
             ),
             EachAsync(

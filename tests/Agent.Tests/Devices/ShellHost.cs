@@ -215,12 +215,7 @@ internal sealed class ShellHost : IDisposable
         Assert.Fail("the device does not start");
     }
 
-    public static int FreePort()
-    {
-        using var l = new TcpListener(IPAddress.Loopback, 0);
-        l.Start();
-        return ((IPEndPoint)l.LocalEndpoint).Port;
-    }
+    public static int FreePort() => Ports.Free();
 
     public void Dispose()
     {

@@ -81,26 +81,7 @@ public sealed class CompleteRequest(
             ct
         );
         certificate.Waiting();
-        var bound = await carryOut.BoundServicesAsync(certificate.Id, ct);
-        var content = new Order(
-            0,
-            OrderKind.Complete,
-            certificate.Name,
-            null,
-            null,
-            null,
-            leaf.Serial.Hex,
-            [.. bound.Select(b => b.Name)],
-            request.Port ?? bound.Select(b => b.Port).FirstOrDefault(p => p is not null),
-            null,
-            null,
-            carryOut.Anchors()
-        )
-        {
-            Prepared = request.OrderId,
-            Chain = chain,
-            Releasable = carryOut.IsReleasable(request),
-        };
+        var content = await carryOut.CompletionAsync(request, certificate.Id, leaf.Serial.Hex, chain, ct);
         var order = WorkOrder.Of(clock.GetUtcNow(), certificate.HostId!.Value, content, certificate.Id, request.Id);
         db.Orders.Add(order);
         await write.CommitAsync(ct);

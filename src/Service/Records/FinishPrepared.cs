@@ -45,26 +45,8 @@ public sealed class FinishPrepared(
     private async Task OrderAsync(Request request, Hosts.Host host, Certificates.Edition edition, CancellationToken ct)
     {
         var now = clock.GetUtcNow();
-        var bound = await carryOut.BoundServicesAsync(edition.CertificateId, ct);
-        var content = new Order(
-            0,
-            OrderKind.Complete,
-            request.CertificateName,
-            null,
-            null,
-            null,
-            edition.Serial,
-            [.. bound.Select(b => b.Name)],
-            request.Port ?? bound.Select(b => b.Port).FirstOrDefault(p => p is not null),
-            null,
-            null,
-            carryOut.Anchors()
-        )
-        {
-            Prepared = request.OrderId,
-            Chain = CompleteRequest.Pem(answer.ChainOf(X509.Read(edition.Der))),
-            Releasable = carryOut.IsReleasable(request),
-        };
+        var chain = CompleteRequest.Pem(answer.ChainOf(X509.Read(edition.Der)));
+        var content = await carryOut.CompletionAsync(request, edition.CertificateId, edition.Serial, chain, ct);
         (await db.Certificates.SingleAsync(c => c.Id == edition.CertificateId, ct)).Waiting();
         db.Orders.Add(WorkOrder.Of(now, host.Id, content, edition.CertificateId, request.Id));
         await db.SaveChangesAsync(ct);

@@ -78,6 +78,32 @@ public sealed class CarryOutRequest(
         return order;
     }
 
+    /// <summary>What puts an answer together with the key that the request's host has prepared, and into all services of its certificate.</summary>
+    /// <param name="chain">PEM, the leaf first.</param>
+    public async Task<Order> CompletionAsync(Request request, int certificateId, string serial, string chain, CancellationToken ct)
+    {
+        var bound = await BoundServicesAsync(certificateId, ct);
+        return new Order(
+            0,
+            OrderKind.Complete,
+            request.CertificateName,
+            null,
+            null,
+            null,
+            serial,
+            [.. bound.Select(b => b.Name)],
+            request.Port ?? bound.Select(b => b.Port).FirstOrDefault(p => p is not null),
+            null,
+            null,
+            Anchors()
+        )
+        {
+            Prepared = request.OrderId,
+            Chain = chain,
+            Releasable = IsReleasable(request),
+        };
+    }
+
     /// <summary>Whether its key is made as one that may leave the host.</summary>
     public bool IsReleasable(Request request) => profiles.Get(request.Profile).Releasable;
 

@@ -115,6 +115,27 @@ internal static partial class ServerProcess
             .Select(f => $"socket:[{f[Inode]}]");
     }
 
+    /// <summary>
+    /// Whether a master that keeps a signal out while it works is at work still: the signal waits, or is kept out
+    /// (proc(5), <c>ShdPnd</c> and <c>SigBlk</c>). One that is told twice takes up twice, one after the other.
+    /// </summary>
+    public static bool IsAtWork(int pid, int signal)
+    {
+        var bit = 1UL << (signal - 1);
+        try
+        {
+            return File.ReadLines($"/proc/{pid}/status").Any(l => (l.StartsWith("ShdPnd:") || l.StartsWith("SigBlk:")) && HasBit(l, bit));
+        }
+        catch (IOException)
+        {
+            return false;
+        }
+    }
+
+    private static bool HasBit(string line, ulong bit) =>
+        ulong.TryParse(line[(line.IndexOf(':') + 1)..].Trim(), NumberStyles.HexNumber, CultureInfo.InvariantCulture, out var set)
+        && (set & bit) != 0;
+
     /// <exception cref="BeaconProblem"><see cref="ProblemCode.NotAllowed"/>.</exception>
     public static void Signal(int pid, int signal, string server)
     {

@@ -225,6 +225,8 @@ internal sealed class HaProxyConnector(InstanceId id, ConnectorSettings settings
     public void TakeUp()
     {
         var pid = Pid() ?? throw new BeaconProblem(ProblemCode.ServerDied, "HAProxy is not running.", "Start it, then try again.");
+        // What it was told before a kill it may be doing still: the workers of that are earlier ones too.
+        ServerProcess.WaitUntil(() => !ServerProcess.IsAtWork(pid, SigUsr2));
         _earlierWorkers = ServerProcess.ChildrenOf(pid, Program);
         if (_earlierWorkers.Count == 0)
             throw new BeaconProblem(
@@ -238,7 +240,9 @@ internal sealed class HaProxyConnector(InstanceId id, ConnectorSettings settings
     // The new worker takes the listeners over before the old one leaves them: for that moment either may take a client.
     public bool IsSettled() =>
         Pid() is not { } master
-        || ServerProcess.ChildrenOf(master, Program).Except(_earlierWorkers).Any() && !_earlierWorkers.Any(ServerProcess.Listens);
+        || !ServerProcess.IsAtWork(master, SigUsr2)
+            && ServerProcess.ChildrenOf(master, Program).Except(_earlierWorkers).Any()
+            && !_earlierWorkers.Any(ServerProcess.Listens);
 
     public void Start()
     {

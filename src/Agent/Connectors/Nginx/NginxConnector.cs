@@ -123,12 +123,16 @@ internal sealed partial class NginxConnector(InstanceId id, ConnectorSettings se
     public void TakeUp()
     {
         var pid = Pid() ?? throw new BeaconProblem(ProblemCode.ServerDied, "nginx is not running.", "Start it, then try again.");
+        // What it was told before a kill it may be doing still: the workers of that are earlier ones too.
+        ServerProcess.WaitUntil(() => !ServerProcess.IsAtWork(pid, ServerProcess.SigHup));
         _earlierWorkers = ServerProcess.ChildrenOf(pid, Program);
         ServerProcess.Signal(pid, ServerProcess.SigHup, "nginx");
     }
 
     // A reload starts the new workers first and tells the old ones a tenth of a second later: both accept meanwhile.
-    public bool IsSettled() => Pid() is not { } master || !_earlierWorkers.Any(w => IsChildOf(w, master) && !IsShuttingDown(w));
+    public bool IsSettled() =>
+        Pid() is not { } master
+        || !ServerProcess.IsAtWork(master, ServerProcess.SigHup) && !_earlierWorkers.Any(w => IsChildOf(w, master) && !IsShuttingDown(w));
 
     public void Start()
     {

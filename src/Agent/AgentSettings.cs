@@ -1,6 +1,7 @@
 using System.Text.Json;
 using System.Text.Json.Serialization;
 using OrderlyBeacon.Agent.Connectors;
+using OrderlyBeacon.Agent.Federation;
 using OrderlyBeacon.Agent.Store;
 using OrderlyBeacon.Agent.Swap;
 using OrderlyBeacon.Agent.Trust;
@@ -18,6 +19,18 @@ internal sealed record ConnectorSettings(string Kind, string Binary, string Conf
 {
     /// <summary>What clients call it, where its configuration does not say.</summary>
     public IReadOnlyList<string>? Names { get; init; }
+
+    /// <summary>Of a provider of a federation: where partners get its metadata, when its own configuration does not say.</summary>
+    public string? Metadata { get; init; }
+
+    /// <summary>The address at which the agent gets it, when that is not the one that its name has.</summary>
+    public string? MetadataAt { get; init; }
+
+    /// <summary>The web server's log in which its requests stand.</summary>
+    public string? AccessLog { get; init; }
+
+    /// <summary>The account that reads its keys, when its files do not say.</summary>
+    public string? Account { get; init; }
 
     /// <summary>This host's name.</summary>
     [JsonIgnore]
@@ -71,4 +84,5 @@ internal sealed record AgentSettings(string Service, string Host, IReadOnlyList<
 [JsonSerializable(typeof(EntryFile))]
 [JsonSerializable(typeof(OrderResult))]
 [JsonSerializable(typeof(TrustRecord))]
+[JsonSerializable(typeof(FetchRecord))]
 internal sealed partial class AgentJson : JsonSerializerContext;

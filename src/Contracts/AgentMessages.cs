@@ -108,6 +108,9 @@ public sealed record AgentReport(
 
     /// <summary>What its clients and servers trust; null from agents that do not say.</summary>
     public IReadOnlyList<FoundTrustStore>? Trust { get; init; }
+
+    /// <summary>Who signs for a federation there; null from agents that do not say.</summary>
+    public IReadOnlyList<FoundProvider>? Providers { get; init; }
 }
 
 /// <summary>One order. Fields that its kind does not use are null.</summary>
@@ -155,6 +158,9 @@ public sealed record Order(
 
     /// <summary>Of <see cref="OrderKind.Trust"/> and <see cref="OrderKind.TellTrust"/>: the store, and what to do.</summary>
     public TrustOrder? Trust { get; init; }
+
+    /// <summary>Of <see cref="OrderKind.Federate"/>: the provider, and what to do.</summary>
+    public FederationOrder? Federation { get; init; }
 
     /// <summary>Of a preview: the kind of order that it describes.</summary>
     public OrderKind? Of { get; init; }

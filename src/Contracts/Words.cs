@@ -116,6 +116,9 @@ public enum OrderKind
     /// <summary>Say which anchors a trust store has (<see cref="Order.Trust"/>); changes nothing.</summary>
     TellTrust,
 
+    /// <summary>Take a provider of a federation a step further or back (<see cref="Order.Federation"/>).</summary>
+    Federate,
+
     /// <summary>A kind that this program does not know, from a newer one: the order ends as not supported.</summary>
     Unknown,
 }

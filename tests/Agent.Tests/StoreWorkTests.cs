@@ -22,7 +22,7 @@ public sealed class StoreWorkTests : IDisposable
     {
         (_store, _bounds, _sealKey) = (new(_s["store"]), new(_s["state"]), new(_s["state"]));
         Directory.CreateDirectory(_s["state"]);
-        _work = new(_store, _bounds, _sealKey);
+        _work = new(_store, _bounds, _sealKey, new OrderlyBeacon.Agent.Connectors.Instances([]));
     }
 
     public void Dispose() => _s.Dispose();

@@ -53,10 +53,12 @@ internal sealed class SwapBench(string state)
     public long NextOrder() => ++_order;
 
     /// <summary>Through the store as an order would: key and CSR made there, issued, completed.</summary>
-    public StoreEntry Issue(string certificate, params string[] names)
+    public StoreEntry Issue(string certificate, params string[] names) => Issue(certificate, KeySpec.P256, names);
+
+    public StoreEntry Issue(string certificate, KeySpec key, params string[] names)
     {
         var order = NextOrder();
-        var pem = Store.Prepare(order, DistinguishedName.ForCommonName(names[0]), [.. names.Select(AlternativeName.Parse)], KeySpec.P256);
+        var pem = Store.Prepare(order, DistinguishedName.ForCommonName(names[0]), [.. names.Select(AlternativeName.Parse)], key);
         var csr = CertificationRequest.Read(System.Text.Encoding.ASCII.GetBytes(pem)).ThrowIfUnusable();
         var der = CertificateWriter.Issue(
             new CertificateContent

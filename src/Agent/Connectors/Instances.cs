@@ -7,6 +7,7 @@ using OrderlyBeacon.Agent.Connectors.Postfix;
 using OrderlyBeacon.Agent.Connectors.PostgreSql;
 using OrderlyBeacon.Agent.Connectors.ProFtpd;
 using OrderlyBeacon.Agent.Connectors.Redis;
+using OrderlyBeacon.Agent.Connectors.SimpleSamlPhp;
 using OrderlyBeacon.Agent.Connectors.Slapd;
 using OrderlyBeacon.Agent.Connectors.Vsftpd;
 using OrderlyBeacon.Contracts;
@@ -46,6 +47,7 @@ internal sealed class Instances
         ["redis"] = (id, s) => new RedisConnector(id, s),
         ["slapd"] = (id, s) => new SlapdConnector(id, s),
         ["mariadb"] = (id, s) => new MariaDbConnector(id, s),
+        ["simplesamlphp"] = (id, s) => new SimpleSamlPhpConnector(id, s),
     };
 
     /// <exception cref="BeaconProblem"><see cref="ProblemCode.InputInvalid"/>: agent.json names a kind that this agent does not know.</exception>

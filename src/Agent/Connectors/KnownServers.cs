@@ -45,6 +45,12 @@ internal static class KnownServers
         new("redis", "a Redis's configuration file", () => Those("/etc/redis/redis.conf"), _ => "/usr/bin/redis-server"),
         new("slapd", "a slapd's configuration folder", () => Those("/etc/ldap/slapd.d"), _ => "/usr/sbin/slapd"),
         new("mariadb", "a MariaDB's configuration file", () => Those("/etc/mysql/mariadb.cnf"), _ => "/usr/sbin/mariadbd"),
+        new(
+            "simplesamlphp",
+            "the folder with a SimpleSAMLphp's config.php",
+            () => File.Exists("/etc/simplesamlphp/config.php") ? ["/etc/simplesamlphp"] : [],
+            _ => "/usr/bin/php"
+        ),
         new("postgresql", "a PostgreSQL cluster's postgresql.conf", ClusterConfigs, ClusterPrograms),
     ];
 

@@ -15,6 +15,14 @@ internal sealed record ServerAccount(string Name, uint User, uint Group)
         return owner is not { } o || o.User == SafeFolder.Own(0).User ? null : new(NameOf(o.User), o.User, GroupOf(o.User));
     }
 
+    /// <exception cref="BeaconProblem"><see cref="ProblemCode.NotFound"/>.</exception>
+    public static ServerAccount Of(string name) =>
+        File.ReadLines("/etc/passwd").Select(l => l.Split(':')).FirstOrDefault(f => f.Length > 3 && f[0] == name) is { } e
+        && uint.TryParse(e[2], out var user)
+        && uint.TryParse(e[3], out var group)
+            ? new(name, user, group)
+            : throw new BeaconProblem(ProblemCode.NotFound, $"This machine has no account {name}.", "Correct \"account\" in agent.json.");
+
     private static string NameOf(uint user) => Entry(user)?[0] ?? user.ToString();
 
     // passwd(5): name, password, user, group.

@@ -104,6 +104,7 @@ internal sealed class AgentLoop
                 SealKey = _kept.SealKey.Public(),
                 Authorities = Surroundings.Authorities(_kept.Store, _identity),
                 Trust = _trust.Describe(),
+                Providers = Surroundings.Providers(_instances, _kept.Fetches),
             },
             ct
         );

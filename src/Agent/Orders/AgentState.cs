@@ -1,4 +1,5 @@
 using OrderlyBeacon.Agent.Devices;
+using OrderlyBeacon.Agent.Federation;
 using OrderlyBeacon.Agent.Store;
 using OrderlyBeacon.Agent.Swap;
 using OrderlyBeacon.Agent.Trust;
@@ -12,7 +13,8 @@ internal sealed record AgentState(
     BoundBook Bounds,
     SealKey SealKey,
     DeviceBook Devices,
-    TrustBook Trust
+    TrustBook Trust,
+    FetchBook Fetches
 )
 {
     public static AgentState Of(string folder)
@@ -24,7 +26,8 @@ internal sealed record AgentState(
             new(folder),
             sealKey,
             new(folder, sealKey, TimeProvider.System),
-            new(folder)
+            new(folder),
+            new(folder, TimeProvider.System)
         );
     }
 }

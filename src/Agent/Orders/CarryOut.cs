@@ -1,5 +1,6 @@
 using OrderlyBeacon.Agent.Connectors;
 using OrderlyBeacon.Agent.Enrolment;
+using OrderlyBeacon.Agent.Federation;
 using OrderlyBeacon.Agent.Probes;
 using OrderlyBeacon.Agent.Store;
 using OrderlyBeacon.Agent.Swap;
@@ -24,7 +25,7 @@ internal sealed class CarryOut(
 {
     private readonly CertificateStore _store = state.Store;
     private readonly BoundBook _bounds = state.Bounds;
-    private readonly StoreWork _storeWork = new(state.Store, state.Bounds, state.SealKey);
+    private readonly StoreWork _storeWork = new(state.Store, state.Bounds, state.SealKey, instances);
     private readonly DeviceWork _deviceWork = new(state.Devices, beacon.CsrAsync, clock);
 
     public async Task<OrderResult> RunAsync(Order order, Action<string> log, CancellationToken ct)
@@ -110,6 +111,9 @@ internal sealed class CarryOut(
                     null,
                     order.Certificate is null ? swap.DescribeRemoval(service) : swap.Describe(Entry(order), service, order.Port)
                 );
+            case OrderKind.Federate when order.Federation is { } wish:
+                await Federation(step).RunAsync(order.Id, instances.Find(wish.Instance), wish, Entry(order), ct);
+                return Done(steps, []);
             case OrderKind.Preview:
                 return new(true, null, steps, null, await PreviewedAsync(order, step, ct));
             case OrderKind.Look:
@@ -133,12 +137,17 @@ internal sealed class CarryOut(
                 or OrderKind.Bind
                 or OrderKind.Unbind
                 or OrderKind.RequireTls
-                or OrderKind.AllowClearText;
+                or OrderKind.AllowClearText
+                or OrderKind.Federate;
 
     private TlsDemand Demand(Action<string> step) => new(state.Journal, _bounds.Demands, clock, step);
 
+    private FederationWork Federation(Action<string> step) => new(_store, state.Journal, clock, step);
+
     private async Task<BindPlan> PreviewedAsync(Order order, Action<string> step, CancellationToken ct)
     {
+        if (order is { Of: OrderKind.Federate, Federation: { } wish })
+            return Federation(step).Describe(instances.Find(wish.Instance), wish, Entry(order));
         var service = instances.Service(order.Services![0]);
         return order.Of switch
         {

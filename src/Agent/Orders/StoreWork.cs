@@ -1,6 +1,8 @@
 using System.Security.Cryptography;
 using System.Text;
 using System.Text.Json;
+using OrderlyBeacon.Agent.Connectors;
+using OrderlyBeacon.Agent.Federation;
 using OrderlyBeacon.Agent.Store;
 using OrderlyBeacon.Agent.Swap;
 using OrderlyBeacon.Contracts;
@@ -13,7 +15,7 @@ using OrderlyBeacon.Core.Paths;
 namespace OrderlyBeacon.Agent.Orders;
 
 /// <summary>Does what is ordered with the store's entries. Keys come in and go out sealed; whether a key may go out was settled when it came.</summary>
-internal sealed class StoreWork(CertificateStore store, BoundBook bounds, SealKey sealKey)
+internal sealed class StoreWork(CertificateStore store, BoundBook bounds, SealKey sealKey, Instances instances)
 {
     private const int ShortestPassphrase = 10;
     private readonly Labels _labels = new(store);
@@ -208,6 +210,16 @@ internal sealed class StoreWork(CertificateStore store, BoundBook bounds, SealKe
                 ProblemCode.WrongState,
                 $"{string.Join(", ", services)} serve{(services.Count == 1 ? "s" : "")} it: without it they would not start again.",
                 "Bind them to another certificate first, or put them back as they were: beacon unbind."
+            );
+        var signers = instances.All.OfType<IFederation>().SelectMany(s => s.Providers(s.Files));
+        if (
+            signers.FirstOrDefault(p => p.Signs?.Thumbprint == entry.File.Thumbprint || p.Also?.Thumbprint == entry.File.Thumbprint) is
+            { } signer
+        )
+            throw new BeaconProblem(
+                ProblemCode.WrongState,
+                $"{signer.Entity} signs with it, or publishes it: without it nobody could sign in by that provider.",
+                "Give the provider another certificate first, and wait until it publishes that one alone: beacon federation list."
             );
     }
 

@@ -1,6 +1,7 @@
 using System.Net;
 using OrderlyBeacon.Agent.Connectors;
 using OrderlyBeacon.Agent.Enrolment;
+using OrderlyBeacon.Agent.Federation;
 using OrderlyBeacon.Agent.Probes;
 using OrderlyBeacon.Agent.Store;
 using OrderlyBeacon.Agent.Swap;
@@ -77,6 +78,10 @@ internal static class Surroundings
         static StoreAuthorityInfo Info(string kind, X509 x) =>
             new(kind, x.Subject.ToString(), x.Issuer.ToString(), x.Thumbprint.Hex, x.NotAfter);
     }
+
+    /// <summary>Who signs for a federation here, and who has learnt of what it publishes.</summary>
+    public static IReadOnlyList<FoundProvider> Providers(Instances instances, FetchBook fetches) =>
+        [.. instances.All.OfType<IFederation>().SelectMany(s => s.Providers(s.Files).Select(p => fetches.Count(s, p)))];
 
     private const int MostAuthorities = 100;
 

@@ -99,6 +99,16 @@ internal sealed class CertificateStore(string root)
         );
     }
 
+    /// <summary>An entry's own files, whatever is in use: for who uses two editions at a time.</summary>
+    public static UsedFiles OwnFilesOf(StoreEntry entry, Needs needs)
+    {
+        var folder = Path.Combine(entry.Folder, StoreFiles.FolderOf(needs));
+        return new(
+            Path.Combine(folder, StoreFiles.TogetherIn(needs.Form) ?? Path.GetFileName(StoreFiles.Certificates)),
+            Path.Combine(folder, StoreFiles.TogetherIn(needs.Form) ?? Path.GetFileName(StoreFiles.Key))
+        );
+    }
+
     /// <summary>Writes an entry's files in a form that a server needs, readable for its account; done again, it changes nothing.</summary>
     /// <exception cref="BeaconProblem"><see cref="ProblemCode.CannotWrite"/>: the account cannot get there.</exception>
     public void Render(StoreEntry entry, Needs needs)

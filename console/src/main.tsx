@@ -77,6 +77,14 @@ const router = createBrowserRouter([
       { path: 'trust', lazy: async () => ({ Component: (await import('./pages/Trust')).Trust }) },
       { path: 'trust/:anchor', lazy: async () => ({ Component: (await import('./pages/Anchor')).Anchor }) },
       { path: 'mail', lazy: async () => ({ Component: (await import('./pages/Mail')).Mail }) },
+      {
+        path: 'federation',
+        lazy: async () => ({ Component: (await import('./pages/Federation')).Federation }),
+      },
+      {
+        path: 'federation/:number',
+        lazy: async () => ({ Component: (await import('./pages/Provider')).Provider }),
+      },
       { path: 'sweeps', lazy: async () => ({ Component: (await import('./pages/Sweeps')).Sweeps }) },
       { path: 'sweeps/:number', lazy: async () => ({ Component: (await import('./pages/Sweep')).Sweep }) },
       { path: 'domain', lazy: async () => ({ Component: (await import('./pages/Domain')).Domain }) },

@@ -27,6 +27,7 @@ internal static class Program
         new(["store"], StoreCommands.All),
         new(["sweep"], SweepCommands.All),
         new(["mail"], MailCommand.All),
+        new(["federation"], FederationCommands.All),
         new(["trust"], TrustCommands.All),
         new(["outside"], OutsideCommands.All),
         new(["device"], DeviceCommands.All),

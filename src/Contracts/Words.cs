@@ -458,6 +458,12 @@ public enum ConcernKind
     /// <summary>DNS still has TLSA records of a key that is used no more.</summary>
     RecordsToRemove,
 
+    /// <summary>Partners of a federation have not learnt of the next signing certificate.</summary>
+    PartnersToLearn,
+
+    /// <summary>A provider's step to its next signing certificate failed.</summary>
+    SigningFailed,
+
     /// <summary>A host's agent has not been heard from.</summary>
     HostAway,
 

@@ -33,6 +33,7 @@ using OrderlyBeacon.Service.Revocations;
 using OrderlyBeacon.Service.Rights;
 using OrderlyBeacon.Service.Storage;
 using OrderlyBeacon.Service.Stores;
+using OrderlyBeacon.Service.Federation;
 using OrderlyBeacon.Service.Sweeps;
 using OrderlyBeacon.Service.Trust;
 using OrderlyBeacon.Service.Work;
@@ -123,6 +124,7 @@ internal static class Composition
         s.AddSingleton<ZoneUpdates>();
         s.AddSingleton<TlsaLookup>();
         s.AddSingleton<RolloverBook>();
+        s.AddSingleton<ProviderBook>();
         s.AddSingleton<MatchRecords>();
         s.AddSingleton<NameEvidence>();
         s.AddSingleton<MachineAccounts>();
@@ -152,6 +154,7 @@ internal static class Composition
         typeof(Attempts),
         typeof(ForeignClaims),
         typeof(HouseConcerns),
+        typeof(RowConcerns),
         typeof(Suggestions),
         typeof(Trust.LookaheadQuery),
         typeof(MeetAgent),
@@ -169,6 +172,12 @@ internal static class Composition
         typeof(Hosts.HostQueries),
         typeof(BindService),
         typeof(TlsDemands),
+        typeof(TakeProviders),
+        typeof(ReportParts),
+        typeof(RollProviders),
+        typeof(ChangeProvider),
+        typeof(ProviderQueries),
+        typeof(SeenProvider),
         typeof(RunSweeps),
         typeof(TakeSweepPart),
         typeof(SweepQueries),
@@ -274,6 +283,7 @@ internal static class Composition
         await app.Services.GetRequiredService<OutsideBook>().LoadAsync(db, CancellationToken.None);
         await app.Services.GetRequiredService<AnchorBook>().LoadAsync(db, CancellationToken.None);
         await app.Services.GetRequiredService<RolloverBook>().LoadAsync(db, CancellationToken.None);
+        await app.Services.GetRequiredService<ProviderBook>().LoadAsync(db, CancellationToken.None);
         var shelf = app.Services.GetRequiredService<CrlShelf>();
         foreach (var a in registry.Authorities)
         foreach (var key in a.Certified.Select(g => g.KeyNumber).Distinct())
@@ -388,6 +398,7 @@ internal static class Composition
         api.MapHosts();
         api.MapServices();
         api.MapStores();
+        api.MapProviders();
         api.MapSweeps();
         api.MapAnchors();
         api.MapProfiles();

@@ -7,6 +7,25 @@ var api = new Option<string>("--api") { Description = "Address and port of its A
 var front = new Option<string>("--front") { Description = "Address and port where its users come to it.", Required = true };
 var appliance = new Command("appliance", "A firewall appliance with a candidate and a running configuration.") { folder, api, front };
 appliance.SetAction((r, ct) => Appliance.RunAsync(r.GetValue(folder)!, r.GetValue(api)!, r.GetValue(front)!, ct));
-return await new RootCommand("Stand-ins for devices and authorities elsewhere.") { appliance }
+var listen = new Option<string>("--listen") { Description = "Address and port where sign-ins arrive.", Required = true };
+var metadata = new Option<string>("--metadata") { Description = "Where the provider's metadata is.", Required = true };
+var at = new Option<string?>("--at") { Description = "The address to go to for it, when that is not the one that its name has." };
+var refresh = new Option<int>("--refresh") { Description = "Every so many seconds; 0: when somebody asks for it by hand." };
+var partner = new Command("partner", "A partner of a federation: it takes a provider's word when it knows its certificate.")
+{
+    listen,
+    metadata,
+    at,
+    refresh,
+};
+partner.SetAction(
+    (r, ct) =>
+        Partner.RunAsync(
+            r.GetValue(listen)!,
+            new(new Uri(r.GetValue(metadata)!), r.GetValue(at), TimeSpan.FromSeconds(r.GetValue(refresh))),
+            ct
+        )
+);
+return await new RootCommand("Stand-ins for devices, partners and authorities elsewhere.") { appliance, partner }
     .Parse(args)
     .InvokeAsync();

@@ -29,12 +29,12 @@ public sealed class RightsTests
         [Reading] = """
             GetToday GetLookahead ListHosts GetHost ListStore ListServices GetService GetRecords ListProfiles GetProfile
             GetProfileRevision CompareProfileRevisions ExportProfile ListRequests GetRequest ListCertificates GetCertificate ExportCertificate FindEditions
-            CompareCertificates GetRequestCsr ListOutside ListSweeps GetSweep ListFindings ListAnchors GetAnchor ListTrustStores
+            CompareCertificates GetRequestCsr ListOutside ListSweeps GetSweep ListFindings ListAnchors GetAnchor ListTrustStores ListProviders GetProvider
             ListAuthorities GetAuthorityRequest RehearseRenewal GetHealth CheckHealth ListJournal GetOrder ListenToChanges GetMetrics GetDirectory FindInDirectory
             """,
         [Requesting] = "Look AskWhy RefreshDirectory",
         [Own] = """
-            MeetHost PlanBinding BindService UnbindService PlanTls RequireTls AllowClearText ComposeRequest PreviewRequest SubmitRequest RenewCertificate SkipRecords ChangePolicy TakeAnswer
+            MeetHost PlanBinding BindService UnbindService PlanTls RequireTls AllowClearText ComposeRequest PreviewRequest SubmitRequest RenewCertificate SkipRecords ChangePolicy TakeAnswer PlanSigning SignWith GoOnSigning StepBackSigning KeepPartner
             ImportToStore RelabelEntry UndoLabel ArchiveEntry RestoreEntry RemoveEntry ExportEntry ExportKey
             """,
         [OwnRequest] = "WithdrawRequest",

@@ -14,9 +14,11 @@ internal sealed class RunningHost(AttackedWorld world, Scratch s, string name) :
     public string Name => name;
     public string Store => Path.Combine(_folder, "store");
 
-    public async Task<RunningHost> StartAsync(string owner)
+    /// <param name="joined">What is done with the agent's folder before it runs.</param>
+    public async Task<RunningHost> StartAsync(string owner, Action<string>? joined = null)
     {
         (_, _folder) = await world.JoinAsync(s, name, owner);
+        joined?.Invoke(_folder);
         _agent = Process.Start(
             new ProcessStartInfo(Own.Agent, ["run", "--state", _folder]) { RedirectStandardOutput = true, RedirectStandardError = true }
         )!;

@@ -21,6 +21,7 @@ const asks: Record<string, string[]> = {
   outside: ['outside', 'journal'],
   service: ['today', 'services', 'host'],
   sweep: ['sweeps', 'sweep'],
+  federation: ['federation', 'today', 'journal'],
   trust: ['anchors', 'anchor', 'trust-stores'],
 };
 

@@ -622,6 +622,125 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/federation": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description For people whom an administrator let in, and members of the directory whose group has a role here. */
+        get: operations["listProviders"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/federation/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description For people whom an administrator let in, and members of the directory whose group has a role here. */
+        get: operations["getProvider"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/federation/{number}/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description For administrators, requesters, and members of a group that holds a zone. */
+        post: operations["planSigning"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/federation/{number}/certificate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description For administrators, requesters, and members of a group that holds a zone. */
+        put: operations["signWith"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/federation/{number}/go-on": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description For administrators, requesters, and members of a group that holds a zone. */
+        post: operations["goOnSigning"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/federation/{number}/back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description For administrators, requesters, and members of a group that holds a zone. */
+        post: operations["stepBackSigning"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/federation/{number}/partner": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description For administrators, requesters, and members of a group that holds a zone. */
+        put: operations["keepPartner"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sweeps": {
         parameters: {
             query?: never;
@@ -1773,6 +1892,8 @@ export interface components {
             authorities?: null | components["schemas"]["StoreAuthorityInfo"][];
             /** @description What its clients and servers trust; null from agents that do not say. */
             trust?: null | components["schemas"]["FoundTrustStore"][];
+            /** @description Who signs for a federation there; null from agents that do not say. */
+            providers?: null | components["schemas"]["FoundProvider"][];
         };
         Amendment: {
             /** @description The names it shall have, all of them. */
@@ -1876,6 +1997,10 @@ export interface components {
             otherKeys?: components["schemas"]["KeyInfo"][];
             /** @description Where its request lies and what was said there; null when it is carried by hand. */
             waitsAt?: null | string;
+        };
+        /** @description Why a step is taken back. */
+        BackWish: {
+            reason: null | string;
         };
         /** @description What a binding would change, shown before it is made. */
         BindPlan: {
@@ -2046,7 +2171,7 @@ export interface components {
          * @description Why something needs a hand.
          * @enum {string}
          */
-        ConcernKind: "plain-only" | "no-answer" | "handshake-failed" | "expired" | "not-yet-valid" | "revoked" | "self-signed" | "unknown-issuer" | "intermediate-missing" | "common-name-only" | "name-missing" | "wrong-purpose" | "weak" | "issuer-expired" | "issuer-not-yet-valid" | "issuer-revoked" | "out-of-bounds" | "malformed" | "broken-chain" | "ends-soon" | "old-version" | "binding-broken" | "binding-behind" | "certificate-malformed" | "service-problem" | "renewal-failed" | "stuck" | "on-hold" | "not-issued-yet" | "records-to-add" | "records-to-remove" | "host-away" | "host-problem" | "waiting-for-approval" | "waiting-outside" | "authority-away" | "push-failed" | "root-crl" | "take-away" | "zone-out-of-bounds" | "no-recovery-key" | "attempt" | "claimed-elsewhere" | "unreachable" | "timed-out" | "missing" | "server-error" | "redirected" | "too-large" | "wrong-type" | "wrong-generation" | "wrong-issuer" | "bad-signature" | "stale" | "expires-soon" | "responder-expired" | "responder-refuses" | "wrong-answer" | "clock-skew" | "key-unusable" | "authority-ends" | "authority-waits" | "unknown";
+        ConcernKind: "plain-only" | "no-answer" | "handshake-failed" | "expired" | "not-yet-valid" | "revoked" | "self-signed" | "unknown-issuer" | "intermediate-missing" | "common-name-only" | "name-missing" | "wrong-purpose" | "weak" | "issuer-expired" | "issuer-not-yet-valid" | "issuer-revoked" | "out-of-bounds" | "malformed" | "broken-chain" | "ends-soon" | "old-version" | "binding-broken" | "binding-behind" | "certificate-malformed" | "service-problem" | "renewal-failed" | "stuck" | "on-hold" | "not-issued-yet" | "records-to-add" | "records-to-remove" | "partners-to-learn" | "signing-failed" | "host-away" | "host-problem" | "waiting-for-approval" | "waiting-outside" | "authority-away" | "push-failed" | "root-crl" | "take-away" | "zone-out-of-bounds" | "no-recovery-key" | "attempt" | "claimed-elsewhere" | "unreachable" | "timed-out" | "missing" | "server-error" | "redirected" | "too-large" | "wrong-type" | "wrong-generation" | "wrong-issuer" | "bad-signature" | "stale" | "expires-soon" | "responder-expired" | "responder-refuses" | "wrong-answer" | "clock-skew" | "key-unusable" | "authority-ends" | "authority-waits" | "unknown";
         /** @description The password once more: for a few minutes it is proof enough for what outlasts a session. */
         ConfirmSignIn: {
             password: string;
@@ -2184,6 +2309,28 @@ export interface components {
             /** @description A FilePart, sealed to who asked, Base64. */
             sealed: string;
         };
+        /**
+         * @description What a provider of a federation is ordered to do with an edition. Each names a state to come to, so that doing it twice changes nothing.
+         * @enum {string}
+         */
+        FederationAct: "publish" | "sign" | "retire" | "withdraw" | "unknown";
+        /** @description An order about a provider. The edition is the order's certificate and serial. */
+        FederationOrder: {
+            /** @description The server, as its agent names it. */
+            instance: string;
+            /** @description The provider's name in the federation (SAML 2.0 Core, section 8.3.6). */
+            entity: string;
+            act: components["schemas"]["FederationAct"];
+        };
+        /** @description Which step an order would take, to be shown before. */
+        FederationPlanWish: {
+            act: components["schemas"]["FederationAct"];
+        };
+        /**
+         * @description How far a provider is with its next signing certificate.
+         * @enum {string}
+         */
+        FederationStep: "unmanaged" | "steady" | "publishing" | "waiting" | "switching" | "fading" | "retiring" | "held" | "unknown";
         /** @description One thing a plan would change. */
         FileChange: {
             path: string;
@@ -2201,6 +2348,35 @@ export interface components {
             subject: string;
             message: string;
             cure: string;
+        };
+        /** @description A provider as its agent found it. */
+        FoundProvider: {
+            /** @description The server, as its agent names it. */
+            instance: string;
+            entity: string;
+            /** @description Where partners get its metadata. */
+            metadata: string;
+            /** @description File and line where it is configured. */
+            place: string;
+            signs: null | components["schemas"]["SigningCertificate"];
+            also: null | components["schemas"]["SigningCertificate"];
+            /** @description Who takes its word, by their names in the federation. */
+            partners: string[];
+            problem: null | components["schemas"]["ProblemInfo"];
+            /**
+             * Format: int32
+             * @description Seconds for which what it signs is good.
+             */
+            assertionSeconds?: number;
+            /**
+             * Format: date-time
+             * @description When that which is published became what it is, as far as fetches are counted; null when they are not.
+             */
+            since?: null | string;
+            /** @description Who has fetched it since. */
+            fetches?: components["schemas"]["MetadataFetch"][];
+            /** @description Why nobody knows who has fetched it; null when it is known. */
+            notCounted?: null | string;
         };
         /** @description A service that a connector found. */
         FoundService: {
@@ -2258,6 +2434,15 @@ export interface components {
              * @description Generations with the same key share it, and with it lists and responder.
              */
             keyNumber: number;
+        };
+        /** @description A person's word that a provider goes on. */
+        GoOnWish: {
+            reason: null | string;
+            /**
+             * Format: date-time
+             * @description Not before then; null: now.
+             */
+            at: null | string;
         };
         HealthAuthority: {
             id: string;
@@ -2557,6 +2742,15 @@ export interface components {
         MeetWish: {
             address: string;
         };
+        /** @description Somebody has fetched a provider's metadata. */
+        MetadataFetch: {
+            address: string;
+            /**
+             * Format: date-time
+             * @description The first time since what is published has changed.
+             */
+            at: string;
+        };
         MissingInfo: {
             /** @description What must be given. */
             field: string;
@@ -2670,6 +2864,7 @@ export interface components {
             device?: null | string;
             sweep?: null | components["schemas"]["SweepPart"];
             trust?: null | components["schemas"]["TrustOrder"];
+            federation?: null | components["schemas"]["FederationOrder"];
             of?: null | components["schemas"]["OrderKind"];
             /** @description Of OrderKind.KeepDevice: a DeviceAccess, sealed to this agent, Base64. */
             sealed?: null | string;
@@ -2716,7 +2911,7 @@ export interface components {
          * @description What an agent can be ordered to do.
          * @enum {string}
          */
-        OrderKind: "obtain" | "bind" | "unbind" | "plan" | "look" | "meet" | "prepare" | "complete" | "keep-device" | "store" | "require-tls" | "allow-clear-text" | "preview" | "sweep" | "trust" | "tell-trust" | "unknown";
+        OrderKind: "obtain" | "bind" | "unbind" | "plan" | "look" | "meet" | "prepare" | "complete" | "keep-device" | "store" | "require-tls" | "allow-clear-text" | "preview" | "sweep" | "trust" | "tell-trust" | "federate" | "unknown";
         OrderList: {
             orders: components["schemas"]["Order"][];
         };
@@ -2788,6 +2983,11 @@ export interface components {
             next: null | string;
         };
         /** @description An answer of several rows, with the cursor for the next ones; null at the end. */
+        PageOfProviderInfo: {
+            items: components["schemas"]["ProviderInfo"][];
+            next: null | string;
+        };
+        /** @description An answer of several rows, with the cursor for the next ones; null at the end. */
         PageOfRequestInfo: {
             items: components["schemas"]["RequestInfo"][];
             next: null | string;
@@ -2827,6 +3027,32 @@ export interface components {
             /** @description The profile there; `subordinate` when left out. */
             profile: null | string;
             life: null | string;
+        };
+        /** @description Somebody who takes a provider's word. */
+        PartnerInfo: {
+            entity: string;
+            /** @description Where it fetches metadata from, as a person said. */
+            addresses: string[];
+            /**
+             * Format: date-time
+             * @description When it has fetched what is published now; null when it has not.
+             */
+            fetchedAt: null | string;
+            /** @description Who has said that it knows the next certificate, however it learned of it. */
+            wordBy: null | string;
+            /** Format: date-time */
+            wordAt: null | string;
+            word: null | string;
+            /** @description Whether it knows what is published now. */
+            knows?: boolean;
+        };
+        /** @description What a person says of a partner. Null leaves it as it is. */
+        PartnerWish: {
+            entity: string;
+            /** @description Where it fetches metadata from. */
+            addresses: null | string[];
+            /** @description How it is known that it has the next certificate. */
+            word: null | string;
         };
         PersonInfo: {
             name: string;
@@ -2957,6 +3183,50 @@ export interface components {
             source: string;
             /** @description Whether it belongs in unless somebody says otherwise. */
             chosen: boolean;
+        };
+        /** @description A provider of a federation, with the life of its signing certificate. */
+        ProviderInfo: {
+            /**
+             * Format: int32
+             * @description What it is called by here.
+             */
+            number: number;
+            host: string;
+            entity: string;
+            metadata: string;
+            place: string;
+            step: components["schemas"]["FederationStep"];
+            severity: components["schemas"]["Severity"];
+            signs: null | components["schemas"]["SigningCertificate"];
+            also: null | components["schemas"]["SigningCertificate"];
+            /** @description The certificate of ours whose editions it signs with. */
+            certificate: null | string;
+            /** @description The edition that it shall sign with, where that is not the one that it does. */
+            nextSerial: null | string;
+            /**
+             * Format: date-time
+             * @description When that which is published became what it is.
+             */
+            since: null | string;
+            /**
+             * Format: date-time
+             * @description When it goes on by itself; null when it waits for somebody.
+             */
+            until: null | string;
+            partners: components["schemas"]["PartnerInfo"][];
+            /** @description Who has fetched it and is no partner that is known by its address. */
+            strangers: components["schemas"]["MetadataFetch"][];
+            /** @description What the next step would break, and for whom. */
+            breaks: string[];
+            problem: null | components["schemas"]["ProblemInfo"];
+            /** @description Whose the host is: who may change it. */
+            owner?: string;
+            /** @description Why nobody knows who has fetched it; null when it is known. */
+            notCounted?: null | string;
+            /** @description What happens next, in one sentence. */
+            next?: string;
+            /** @description What the caller may not do with it. */
+            denied?: components["schemas"]["Denied"][];
         };
         /**
          * @description How TLSA records in DNS stand to what is served.
@@ -3217,6 +3487,19 @@ export interface components {
             password: string;
             /** @description `cookie` for the console or `token` for programs. */
             kind: string;
+        };
+        /** @description A certificate that a provider signs with or publishes. */
+        SigningCertificate: {
+            /** @description SHA-256 over the whole certificate, lower-case hexadecimal. */
+            thumbprint: string;
+            subject: string;
+            serial: string;
+            /** Format: date-time */
+            notAfter: string;
+        };
+        /** @description Which certificate a provider shall sign with; null leaves it alone from now on. */
+        SigningWish: {
+            certificate: null | string;
         };
         /** @description Why a next key is put in although DNS does not speak of it. */
         SkipReason: {
@@ -4583,6 +4866,184 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Exported"];
+                };
+            };
+        };
+    };
+    listProviders: {
+        parameters: {
+            query?: {
+                search?: string;
+                step?: string;
+                sort?: string;
+                after?: string;
+                take?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageOfProviderInfo"];
+                };
+            };
+        };
+    };
+    getProvider: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProviderInfo"];
+                };
+            };
+        };
+    };
+    planSigning: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FederationPlanWish"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OrderInfo"];
+                };
+            };
+        };
+    };
+    signWith: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SigningWish"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProviderInfo"];
+                };
+            };
+        };
+    };
+    goOnSigning: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GoOnWish"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProviderInfo"];
+                };
+            };
+        };
+    };
+    stepBackSigning: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BackWish"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OrderAccepted"];
+                };
+            };
+        };
+    };
+    keepPartner: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PartnerWish"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProviderInfo"];
                 };
             };
         };

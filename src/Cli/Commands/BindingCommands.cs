@@ -98,7 +98,7 @@ internal static class BindingCommands
                 var path = $"/api/v1/services/{s.Host}/{Api.Escape(s.Name)}/tls-required";
                 var wish = new TlsWish(!r.GetValue(undo));
                 if (r.GetValue(preview))
-                    return Preview(await api.PostAsync(path + "/plan", wish, BeaconJson.Default.TlsWish, ct), r.GetValue(Program.Json));
+                    return Plans.Preview(await api.PostAsync(path + "/plan", wish, BeaconJson.Default.TlsWish, ct), r.GetValue(Program.Json));
                 using var answer = await api.ProvenAsync(() => new(wish.Required ? HttpMethod.Put : HttpMethod.Delete, path), ct);
                 var order = Api.Read(await answer.Content.ReadAsStringAsync(ct), BeaconJson.Default.OrderAccepted).Order;
                 var about = $"{s.Host.Split('.')[0]}/{s.Name}";
@@ -115,30 +115,5 @@ internal static class BindingCommands
     }
 
     private static async Task<int> PreviewAsync(Api api, string path, BindWish wish, bool json, CancellationToken ct) =>
-        Preview(await api.PostAsync(path + "/plan", wish, BeaconJson.Default.BindWish, ct), json);
-
-    private static int Preview(string text, bool json)
-    {
-        if (json)
-        {
-            Json(text);
-            return 0;
-        }
-        var plan = Api.Read(text, BeaconJson.Default.OrderInfo).Plan!;
-        foreach (var s in plan.Steps)
-            Hanging("· ", 2, s);
-        foreach (var w in plan.Warnings)
-            Hanging(Yellow("◐") + " ", 2, w);
-        foreach (var c in plan.Changes)
-        {
-            Line();
-            Rich(Bold(c.Path));
-            Diff(c.Diff);
-        }
-        if (plan.Changes.Count == 0)
-            Line("No file changes.");
-        Line();
-        Line("Nothing was changed. Leave out --preview to do it.");
-        return 0;
-    }
+        Plans.Preview(await api.PostAsync(path + "/plan", wish, BeaconJson.Default.BindWish, ct), json);
 }

@@ -188,6 +188,36 @@ public enum JournalAction
     /// <summary>A request was withdrawn by who asked.</summary>
     RequestWithdrawn,
 
+    /// <summary>Somebody had a provider of a federation take a step back.</summary>
+    FederationBack,
+
+    /// <summary>Somebody said which certificate a provider signs with.</summary>
+    FederationChosen,
+
+    /// <summary>A provider has taken a step.</summary>
+    FederationDone,
+
+    /// <summary>A provider's step failed; what its partners get is as it was.</summary>
+    FederationFailed,
+
+    /// <summary>An agent found a provider.</summary>
+    FederationFound,
+
+    /// <summary>A provider is not there any more.</summary>
+    FederationGone,
+
+    /// <summary>Somebody has a provider go on without waiting for its partners.</summary>
+    FederationHurried,
+
+    /// <summary>A partner has fetched what a provider publishes.</summary>
+    FederationLearnt,
+
+    /// <summary>A provider was told to take a step.</summary>
+    FederationOrdered,
+
+    /// <summary>Somebody said something of a partner.</summary>
+    FederationSaid,
+
     /// <summary>The records of a certificate's next key were added to DNS.</summary>
     RolloverAdded,
 

@@ -1,6 +1,7 @@
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Service.Authorities;
+using OrderlyBeacon.Service.Federation;
 using OrderlyBeacon.Service.Health;
 using OrderlyBeacon.Service.Keeping;
 using OrderlyBeacon.Service.Publishing;
@@ -11,13 +12,15 @@ using OrderlyBeacon.Service.Storage;
 
 namespace OrderlyBeacon.Service.Concerns;
 
+/// <summary>What is worked out from rows of other nouns.</summary>
+public sealed record RowConcerns(Attempts Attempts, ForeignClaims Claims, ProviderQueries Providers);
+
 /// <summary>What of the service itself needs a hand: its authorities, what they publish, custody, attempts. Worked out from memory and a few indexed rows.</summary>
 public sealed class HouseConcerns(
     BeaconDb db,
     AuthorityConcerns authorities,
     Custody custody,
-    Attempts attempts,
-    ForeignClaims claims,
+    RowConcerns rows,
     PushPublished pushes,
     TimeProvider clock
 )
@@ -44,8 +47,9 @@ public sealed class HouseConcerns(
             );
         found.AddRange(authorities.Find());
         found.AddRange(custody.Concerns());
-        found.AddRange(await attempts.ConcernsAsync(clock.GetUtcNow(), ct));
-        found.AddRange(await claims.ConcernsAsync(ct));
+        found.AddRange(await rows.Attempts.ConcernsAsync(clock.GetUtcNow(), ct));
+        found.AddRange(await rows.Claims.ConcernsAsync(ct));
+        found.AddRange(await rows.Providers.ConcernsAsync(ct));
         foreach (var p in pushes.States.Where(p => !p.Good))
             found.Add(
                 Of(

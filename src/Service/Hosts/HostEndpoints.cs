@@ -71,7 +71,7 @@ public sealed class RemoveHost(
     Presence presence,
     TimeProvider clock,
     Changes changes,
-    Anchors.TakeTrust trust
+    ReportParts parts
 )
 {
     public async Task RunAsync(string name, Caller caller, CancellationToken ct)
@@ -117,7 +117,8 @@ public sealed class RemoveHost(
             db.Bindings.RemoveRange(db.Bindings.Where(b => db.Services.Any(s => s.HostId == host.Id && s.Id == b.ServiceId)));
             db.Services.RemoveRange(db.Services.Where(s => s.HostId == host.Id));
             db.StoredEntries.RemoveRange(db.StoredEntries.Where(e => e.HostId == host.Id));
-            await trust.ForgetAsync(host.Id, ct);
+            await parts.Trust.ForgetAsync(host.Id, ct);
+            await parts.Providers.ForgetAsync(host, now, ct);
             await db.Note(
                 now,
                 caller.Actor,

@@ -6,6 +6,7 @@ using OrderlyBeacon.Core.Journal;
 using OrderlyBeacon.Service.Anchors;
 using OrderlyBeacon.Service.Bindings;
 using OrderlyBeacon.Service.Enrolment;
+using OrderlyBeacon.Service.Federation;
 using OrderlyBeacon.Service.Notices;
 using OrderlyBeacon.Service.Requests;
 using OrderlyBeacon.Service.Storage;
@@ -14,11 +15,14 @@ using OrderlyBeacon.Service.Trust;
 
 namespace OrderlyBeacon.Service.Hosts;
 
+/// <summary>What a report says besides services and the store.</summary>
+public sealed record ReportParts(TakeTrust Trust, TakeProviders Providers);
+
 /// <summary>Takes over what an agent says about its host: services, looks, store.</summary>
 public sealed class TakeReport(
     BeaconDb db,
     JudgeLook judge,
-    TakeTrust trust,
+    ReportParts parts,
     KnownNames known,
     Presence presence,
     Changes changes,
@@ -41,7 +45,9 @@ public sealed class TakeReport(
         Keep(host, report, now);
         await KeepEntriesAsync(hostId, report.Entries, ct);
         if (report.Trust is { } stores)
-            await trust.RunAsync(host, stores, now, ct);
+            await parts.Trust.RunAsync(host, stores, now, ct);
+        if (report.Providers is { } providers)
+            await parts.Providers.RunAsync(host, providers, now, ct);
         var rows = await db.Services.Where(s => s.HostId == hostId).ToDictionaryAsync(s => s.Name, ct);
         var namesBefore = NamesOf(rows.Values);
         var bindings = await db
@@ -79,8 +85,9 @@ public sealed class TakeReport(
                 );
             }
         await write.CommitAsync(ct);
-        await trust.SettledAsync(ct);
-        if (!trust.IsWaiting)
+        await parts.Trust.SettledAsync(ct);
+        parts.Providers.Settled();
+        if (!parts.Trust.IsWaiting)
             presence.Keep(hostId, fingerprint, epoch, db.Services.Local.Where(s => s.HostId == hostId).Min(s => s.ServedUntil));
         if (NamesOf(db.Services.Local.Where(s => s.HostId == hostId)) != namesBefore)
             known.Changed();

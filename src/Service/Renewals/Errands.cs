@@ -1,5 +1,6 @@
 using OrderlyBeacon.Service.Authorities;
 using OrderlyBeacon.Service.Domain;
+using OrderlyBeacon.Service.Federation;
 using OrderlyBeacon.Service.Health;
 using OrderlyBeacon.Service.Publishing;
 using OrderlyBeacon.Service.Records;
@@ -12,6 +13,7 @@ internal sealed class Errands(
     BeaconOptions options,
     AuthorityRegistry registry,
     RolloverBook rollovers,
+    ProviderBook providers,
     TimeProvider clock,
     ILogger<Errands> log
 ) : BackgroundService
@@ -44,6 +46,13 @@ internal sealed class Errands(
                 RollEvery,
                 // Nothing is made for it where nothing is under way.
                 (s, ct) => rollovers.HasDue ? s.GetRequiredService<RollKeys>().RunAsync(ct) : Task.CompletedTask,
+                stopping
+            ),
+            EachAsync(
+                "providers of federations",
+                TimeSpan.Zero,
+                RollEvery,
+                (s, ct) => providers.HasDue ? s.GetRequiredService<RollProviders>().RunAsync(ct) : Task.CompletedTask,
                 stopping
             ),
             EachAsync(

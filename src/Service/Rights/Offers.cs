@@ -18,6 +18,8 @@ public sealed class Offers(BeaconOptions options)
             Operation.RequireTls,
             Operation.AllowClearText,
         ],
+        OnProvider =
+        [Operation.PlanSigning, Operation.SignWith, Operation.GoOnSigning, Operation.StepBackSigning, Operation.KeepPartner],
         OnCertificate =
 
         [
@@ -46,6 +48,12 @@ public sealed class Offers(BeaconOptions options)
         service with
         {
             Denied = Of(caller.Who, MayAct.HostThing(service.Host, service.Owner), OnService),
+        };
+
+    public ProviderInfo To(Caller caller, ProviderInfo provider) =>
+        provider with
+        {
+            Denied = Of(caller.Who, MayAct.HostThing(provider.Host, provider.Owner), OnProvider),
         };
 
     public CertificateInfo To(Caller caller, CertificateInfo certificate) =>

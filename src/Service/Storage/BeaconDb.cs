@@ -20,6 +20,7 @@ using OrderlyBeacon.Service.Requests;
 using OrderlyBeacon.Service.Revocations;
 using OrderlyBeacon.Service.Rights;
 using OrderlyBeacon.Service.Stores;
+using OrderlyBeacon.Service.Federation;
 using OrderlyBeacon.Service.Sweeps;
 using OrderlyBeacon.Service.Work;
 
@@ -58,6 +59,8 @@ public sealed class BeaconDb(DbContextOptions<BeaconDb> options, WriteGate gate,
     public DbSet<AnchorSet> AnchorSets => Set<AnchorSet>();
     public DbSet<AnchorSetMember> AnchorSetMembers => Set<AnchorSetMember>();
     public DbSet<StoreMark> StoreMarks => Set<StoreMark>();
+    public DbSet<Provider> Providers => Set<Provider>();
+    public DbSet<Partner> Partners => Set<Partner>();
     public DbSet<Sweep> Sweeps => Set<Sweep>();
     public DbSet<SweepFinding> SweepFindings => Set<SweepFinding>();
     public DbSet<StoredEntry> StoredEntries => Set<StoredEntry>();
@@ -193,6 +196,29 @@ public sealed class BeaconDb(DbContextOptions<BeaconDb> options, WriteGate gate,
         {
             e.HasKey(x => new { x.StoreId, x.Thumbprint });
             e.HasIndex(x => new { x.Thumbprint, x.Mark });
+        });
+        b.Entity<Provider>(e =>
+        {
+            e.Ignore(x => x.Signs);
+            e.Ignore(x => x.Also);
+            e.Ignore(x => x.Strangers);
+            e.HasIndex(x => new
+                {
+                    x.HostId,
+                    x.Instance,
+                    x.Entity,
+                })
+                .IsUnique();
+            e.HasIndex(x => x.CertificateId);
+            e.HasIndex(x => x.Step);
+            e.HasIndex(x => x.IsFailed);
+            e.HasIndex(x => x.SignsUntil);
+        });
+        b.Entity<Partner>(e =>
+        {
+            e.Ignore(x => x.Addresses);
+            e.Ignore(x => x.Info);
+            e.HasIndex(x => new { x.ProviderId, x.Entity }).IsUnique();
         });
         b.Entity<Sweep>().HasIndex(x => x.State);
         b.Entity<SweepFinding>(e =>

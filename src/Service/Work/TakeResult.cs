@@ -7,6 +7,7 @@ using OrderlyBeacon.Core.Renewal;
 using OrderlyBeacon.Service.Anchors;
 using OrderlyBeacon.Service.Certificates;
 using OrderlyBeacon.Service.Domain;
+using OrderlyBeacon.Service.Federation;
 using OrderlyBeacon.Service.Hosts;
 using OrderlyBeacon.Service.Notices;
 using OrderlyBeacon.Service.Storage;
@@ -22,7 +23,8 @@ public sealed record OrderOutcomes(
     TakeBrought Brought,
     PublishEditions Publish,
     TakeSweepPart Sweeps,
-    TakeTrust Trust
+    TakeTrust Trust,
+    TakeProviders Providers
 );
 
 /// <summary>Takes the end of an order, once: a second report of the same order changes nothing.</summary>
@@ -66,6 +68,8 @@ public sealed class TakeResult(BeaconDb db, TakeReport reports, OrderOutcomes ou
                 await TriedAsync(host, order, result, ct);
             else if (order.Kind is OrderKind.Trust or OrderKind.TellTrust)
                 await outcomes.Trust.EndedAsync(host, order, result, now, ct);
+            else if (order.Kind == OrderKind.Federate)
+                await outcomes.Providers.EndedAsync(host, order, result, now, ct);
             else if (order.Kind == OrderKind.Sweep)
                 await outcomes.Sweeps.RunAsync(host, order, result, now, ct);
             else if (order.Kind == OrderKind.Unbind && result.Done)
@@ -82,6 +86,7 @@ public sealed class TakeResult(BeaconDb db, TakeReport reports, OrderOutcomes ou
         }
         await outcomes.Brought.SettledAsync(ct);
         await outcomes.Trust.SettledAsync(ct);
+        outcomes.Providers.Settled();
         reports.NamesChanged();
         bell.Ended(orderId);
         changes.Tell("order", orderId.ToString());

@@ -710,6 +710,142 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                     b.ToTable("Concerns");
                 });
 
+            modelBuilder.Entity("OrderlyBeacon.Service.Federation.Partner", b =>
+                {
+                    b.Property<int>("Id")
+                        .ValueGeneratedOnAdd()
+                        .HasColumnType("INTEGER");
+
+                    b.Property<string>("AddressesJson")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("Entity")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.Property<long?>("FetchedAt")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<int>("ProviderId")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<string>("Word")
+                        .HasColumnType("TEXT");
+
+                    b.Property<long?>("WordAt")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<string>("WordBy")
+                        .HasColumnType("TEXT");
+
+                    b.HasKey("Id");
+
+                    b.HasIndex("ProviderId", "Entity")
+                        .IsUnique();
+
+                    b.ToTable("Partners");
+                });
+
+            modelBuilder.Entity("OrderlyBeacon.Service.Federation.Provider", b =>
+                {
+                    b.Property<int>("Id")
+                        .ValueGeneratedOnAdd()
+                        .HasColumnType("INTEGER");
+
+                    b.Property<string>("AlsoJson")
+                        .HasColumnType("TEXT");
+
+                    b.Property<int>("AssertionSeconds")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<int?>("CertificateId")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<string>("Entity")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("FailureJson")
+                        .HasColumnType("TEXT");
+
+                    b.Property<int>("Failures")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<long?>("GoOnAt")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<int>("HostId")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<string>("Instance")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.Property<bool>("IsFailed")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<bool>("IsHeld")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<bool>("IsStale")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<string>("Metadata")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("NotCounted")
+                        .HasColumnType("TEXT");
+
+                    b.Property<long?>("OrderId")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<string>("Place")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("ProblemJson")
+                        .HasColumnType("TEXT");
+
+                    b.Property<long?>("RetryAt")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<string>("SignsJson")
+                        .HasColumnType("TEXT");
+
+                    b.Property<long?>("SignsUntil")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<long?>("Since")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<int>("Step")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<string>("StrangersJson")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.Property<long?>("SwitchedAt")
+                        .HasColumnType("INTEGER");
+
+                    b.HasKey("Id");
+
+                    b.HasIndex("CertificateId");
+
+                    b.HasIndex("IsFailed");
+
+                    b.HasIndex("SignsUntil");
+
+                    b.HasIndex("Step");
+
+                    b.HasIndex("HostId", "Instance", "Entity")
+                        .IsUnique();
+
+                    b.ToTable("Providers");
+                });
+
             modelBuilder.Entity("OrderlyBeacon.Service.Hosts.Host", b =>
                 {
                     b.Property<int>("Id")

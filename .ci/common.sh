@@ -18,6 +18,15 @@ need() {
     || die "apt-get could not install ${missing[*]}: $(tail -n 3 "${TMPDIR:-/tmp}/beacon-apt.log")"
 }
 
+# need_provider: SimpleSAMLphp and what runs it. Some of it has no program of its own: what each brings is looked for.
+need_provider() {
+  local missing=()
+  [ -d /usr/share/simplesamlphp/www ] || missing+=(no-program-of-simplesamlphp simplesamlphp)
+  ls /usr/sbin/php-fpm* >/dev/null 2>&1 || missing+=(no-program-of-php-fpm php-fpm)
+  for m in xml mbstring; do php -m 2>/dev/null | grep -qi "^$m$" || missing+=("no-program-of-php-$m" "php-$m"); done
+  [ ${#missing[@]} -eq 0 ] || need "${missing[@]}"
+}
+
 # unpacked PACKAGE: brings a Debian package that cannot be installed beside another; its files are under out/unpacked/PACKAGE.
 unpacked() {
   local to=$ROOT/out/unpacked/$1

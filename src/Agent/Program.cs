@@ -221,11 +221,20 @@ internal static class Program
         var kind = new Argument<string>("kind") { Description = $"One of {string.Join(", ", KnownServers.All.Select(k => k.Name))}." };
         var config = new Argument<string>("configuration") { Description = "Its main configuration file; of Postfix, the folder." };
         var names = new Option<string[]>("--name") { Description = "What clients call it, where its configuration does not say." };
+        var log = new Option<string?>("--access-log")
+        {
+            Description = "Of a provider of sign-ins: the web server's log in which requests for its metadata stand.",
+        };
+        var at = new Option<string?>("--metadata-at") { Description = "Of a provider: the address at which the agent gets its metadata." };
+        var account = new Option<string?>("--account") { Description = "Of a provider: the account that reads its keys, usually www-data." };
         var add = new Command("add", "Look after one more server on this host. Takes effect when the agent is started again.")
         {
             kind,
             config,
             names,
+            log,
+            at,
+            account,
         };
         add.SetAction(
             (r, ct) =>
@@ -233,7 +242,13 @@ internal static class Program
                 {
                     var folder = Path.GetFullPath(r.GetValue(state)!);
                     var known = KnownServers.Of(r.GetValue(kind)!);
-                    var added = known.Settings(r.GetValue(config)!) with { Names = r.GetValue(names) is { Length: > 0 } n ? n : null };
+                    var added = known.Settings(r.GetValue(config)!) with
+                    {
+                        Names = r.GetValue(names) is { Length: > 0 } n ? n : null,
+                        AccessLog = r.GetValue(log) is { } path ? Path.GetFullPath(path) : null,
+                        MetadataAt = r.GetValue(at),
+                        Account = r.GetValue(account),
+                    };
                     var settings = AgentSettings.Load(folder);
                     if (settings.Connectors.Any(c => c.Kind == added.Kind && c.Config == added.Config))
                         throw new BeaconProblem(

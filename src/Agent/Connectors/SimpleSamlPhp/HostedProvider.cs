@@ -50,6 +50,8 @@ internal sealed class HostedProvider(string file, string text, string entity, Ph
                     $"it has one of {Beside}{Key} and {Beside}{Certificate}, not both",
                     "Take it out, or write the other one too."
                 );
+            if (array.Entries!.Any(e => string.CompareOrdinal(text, e.Start, "...", 0, 3) == 0))
+                return Unsupported("it takes a part of itself from elsewhere (...)", "Write what it has there, entry by entry.");
             string[] passphrases = [Key + "_pass", Beside + Key + "_pass"];
             if (Array.Find(passphrases, p => array.Find(p) is not null) is { } pass)
                 return Unsupported(

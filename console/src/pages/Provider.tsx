@@ -75,7 +75,7 @@ export function Provider() {
               p.certificate ? (
                 <>
                   <Link to={`/certificates/${encodeURIComponent(p.certificate)}`}>{p.certificate}</Link>
-                  {p.nextSerial && <span className="dim"> next edition {p.nextSerial}</span>}
+                  {p.nextSerial && <span className="dim mono"> next edition {p.nextSerial}</span>}
                 </>
               ) : (
                 'none'
@@ -114,6 +114,7 @@ function Actions({
       {waits && (
         <Offered operation="goOnSigning" denied={p.denied}>
           <Button
+            variant={p.step === 'waiting' ? 'default' : 'filled'}
             onClick={() => {
               ask('go-on');
             }}

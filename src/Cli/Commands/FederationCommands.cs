@@ -110,7 +110,7 @@ internal static class FederationCommands
         Line($"on {p.Host}, {p.Place}");
         Line($"its metadata: {p.Metadata}");
         Line();
-        Signing("signs with ", p.Signs);
+        Signing("signs with", p.Signs);
         Signing("publishes too", p.Also);
         if (p.Certificate is { } name)
             Line($"its certificate here: {name}{(p.NextSerial is { } next ? $", next edition {next}" : "")}");

@@ -58,6 +58,7 @@ public sealed class ChangeProvider(BeaconDb db, ProviderBook book, OrderDesk des
         if (wish.Certificate is not { Length: > 0 } name)
         {
             p.SignWith(null);
+            p.Stands(FederationStep.Unmanaged);
             await CommitAsync(write, p, caller, JournalAction.FederationChosen, "nothing: it is left as it is", ct);
             return;
         }
@@ -78,6 +79,7 @@ public sealed class ChangeProvider(BeaconDb db, ProviderBook book, OrderDesk des
                 "Request one with --key rsa-3072."
             );
         p.SignWith(certificate.Id);
+        p.Stands(FederationStep.Publishing);
         p.TryAgain();
         await CommitAsync(write, p, caller, JournalAction.FederationChosen, $"\"{name}\"", ct);
     }

@@ -28,6 +28,9 @@ internal enum StoreForm
 
     /// <summary>One PEM file: the certificates, leaf first, then the key.</summary>
     KeyLastBundle,
+
+    /// <summary>A PKCS#12 keystore with key and certificates, its passphrase in a file beside it.</summary>
+    Keystore,
 }
 
 /// <summary>What a server needs of the store.</summary>

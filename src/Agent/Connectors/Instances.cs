@@ -9,6 +9,7 @@ using OrderlyBeacon.Agent.Connectors.ProFtpd;
 using OrderlyBeacon.Agent.Connectors.Redis;
 using OrderlyBeacon.Agent.Connectors.SimpleSamlPhp;
 using OrderlyBeacon.Agent.Connectors.Slapd;
+using OrderlyBeacon.Agent.Connectors.Tomcat;
 using OrderlyBeacon.Agent.Connectors.Vsftpd;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
@@ -47,6 +48,7 @@ internal sealed class Instances
         ["redis"] = (id, s) => new RedisConnector(id, s),
         ["slapd"] = (id, s) => new SlapdConnector(id, s),
         ["mariadb"] = (id, s) => new MariaDbConnector(id, s),
+        ["tomcat"] = (id, s) => new TomcatConnector(id, s),
         ["simplesamlphp"] = (id, s) => new SimpleSamlPhpConnector(id, s),
     };
 

@@ -31,6 +31,15 @@ internal static class AtomicFiles
         folder.Write(Path.GetFileName(path), bytes, SafeFolder.Own(GroupFile) with { Group = group });
     }
 
+    /// <summary>Makes a file that everybody may read where none is.</summary>
+    /// <param name="server">As for <see cref="Replace"/>.</param>
+    public static void Create(string path, ReadOnlySpan<byte> bytes, uint? server = null)
+    {
+        Before.Value?.Invoke(path);
+        using var folder = SafeFolder.Open(Path.GetDirectoryName(path)!, server);
+        folder.Write(Path.GetFileName(path), bytes, SafeFolder.Own(PublicFile));
+    }
+
     /// <summary>Replaces a file's content and keeps its mode and owner. Of a link, the file that it leads to.</summary>
     /// <param name="server">An account that may own the folder: the server's, whose configuration it is.</param>
     public static void Replace(string path, ReadOnlySpan<byte> bytes, uint? server = null)

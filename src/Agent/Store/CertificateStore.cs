@@ -1,3 +1,4 @@
+using System.Security.Cryptography;
 using System.Text;
 using System.Text.Json;
 using OrderlyBeacon.Agent.Connectors;
@@ -30,7 +31,14 @@ internal sealed record EntryFile(string Certificate, string Serial, string Thumb
 internal static class StoreFiles
 {
     public const string Pair = "pair",
-        Bundle = "bundle";
+        Bundle = "bundle",
+        KeystoreFolder = "keystore";
+
+    /// <summary>What the entry of a keystore is called in it.</summary>
+    public const string KeystoreLabel = "beacon";
+
+    /// <summary>The file with a keystore's passphrase.</summary>
+    public static string PassphraseBeside(string keystore) => Path.Combine(Path.GetDirectoryName(keystore)!, "passphrase");
 
     /// <summary>The file in which a form has certificates and key together; null when it has a file for each.</summary>
     public static string? TogetherIn(StoreForm form) =>
@@ -38,13 +46,17 @@ internal static class StoreFiles
         {
             StoreForm.KeyFirstBundle => "key-first.pem",
             StoreForm.KeyLastBundle => "key-last.pem",
+            StoreForm.Keystore => "keystore.p12",
             _ => null,
         };
 
     /// <summary>The folder of a form, for an account of its own when the server reads it as such.</summary>
     public static string FolderOf(Needs needs)
     {
-        var form = TogetherIn(needs.Form) is null ? Pair : Bundle;
+        var form =
+            needs.Form == StoreForm.Keystore ? KeystoreFolder
+            : TogetherIn(needs.Form) is null ? Pair
+            : Bundle;
         return needs.Reader is { } reader ? $"{form}.{reader.Name}" : form;
     }
 
@@ -77,6 +89,8 @@ internal sealed record StoreEntry(string Folder, EntryFile File)
 /// </summary>
 internal sealed class CertificateStore(string root)
 {
+    private const int PassphraseDigits = 48;
+
     private string Keyed => Path.Combine(root, "keyed");
     private string Pending => Path.Combine(root, "pending");
     private string Archived => Path.Combine(root, "archived");
@@ -117,7 +131,9 @@ internal sealed class CertificateStore(string root)
             return;
         var folder = Path.Combine(entry.Folder, StoreFiles.FolderOf(needs));
         var (certificates, key) = (File.ReadAllBytes(entry.ChainPath), File.ReadAllBytes(entry.KeyPath));
-        if (StoreFiles.TogetherIn(needs.Form) is { } together)
+        if (needs.Form == StoreForm.Keystore)
+            WriteKeystore();
+        else if (StoreFiles.TogetherIn(needs.Form) is { } together)
             Write(together, needs.Form == StoreForm.KeyFirstBundle ? [.. key, .. certificates] : [.. certificates, .. key]);
         else
         {
@@ -144,6 +160,24 @@ internal sealed class CertificateStore(string root)
                 $"The account {reader.Name} cannot enter {closed}, on the way to the files that its server shall read. Nothing was changed.",
                 $"Let it pass: chmod o+x {closed}; or keep the agent's state elsewhere (--state)."
             );
+
+        // A passphrase that somebody types is kept by people; this one nobody needs to know.
+        void WriteKeystore()
+        {
+            var path = Path.Combine(folder, StoreFiles.TogetherIn(StoreForm.Keystore)!);
+            var beside = StoreFiles.PassphraseBeside(path);
+            if (!File.Exists(beside))
+                Write(Path.GetFileName(beside), Encoding.ASCII.GetBytes(RandomNumberGenerator.GetHexString(PassphraseDigits, lowercase: true)));
+            if (File.Exists(path))
+                return;
+            using var signer = KeySigner.LoadPem(Encoding.ASCII.GetString(key));
+            var chain = Armor.Read(certificates).Blocks.Select(b => (ReadOnlyMemory<byte>)b.Der).ToList();
+            var passphrase = File.ReadAllText(beside);
+            Write(
+                Path.GetFileName(path),
+                Pkcs12.Write(chain, signer, passphrase, RandomNumberGenerator.GetBytes(16), StoreFiles.KeystoreLabel)
+            );
+        }
 
         void Write(string name, byte[] content)
         {

@@ -51,6 +51,8 @@ internal readonly record struct OwnedEdit(FileEdit Edit, uint? Server, IConnecto
     {
         if (Keeper?.Settings is { } settings)
             settings.Write(Edit.Path, Edit.After ?? "");
+        else if (Edit is { Before: null, After: { } made })
+            AtomicFiles.Create(Edit.Path, ByteText.Bytes(made), Server);
         else if (Edit.After is { } after)
             AtomicFiles.Replace(Edit.Path, ByteText.Bytes(after), Server);
         else
@@ -150,10 +152,13 @@ internal sealed class SwapJournal(string state)
         var now = File.Exists(f.Path) ? ByteText.Of(File.ReadAllBytes(f.Path)) : null;
         if (now == before)
             return true;
-        if (now is null || HashOf(now) != f.AfterHash)
+        // What we take away leaves nothing; nothing where something of ours should be is somebody else's doing.
+        if (HashOf(now ?? "") != f.AfterHash)
             return false;
         if (before is null)
             File.Delete(f.Path);
+        else if (now is null)
+            AtomicFiles.Create(f.Path, ByteText.Bytes(before), f.Server);
         else
             AtomicFiles.Replace(f.Path, ByteText.Bytes(before), f.Server);
         return true;

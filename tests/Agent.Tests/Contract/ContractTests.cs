@@ -195,12 +195,7 @@ public abstract partial class ContractTests
             BindWhileAsync(
                 s,
                 "takes it up",
-                () =>
-                {
-                    var key = File.ReadAllText(used.Key);
-                    var end = key.IndexOf("-----END PRIVATE KEY-----", StringComparison.Ordinal) + "-----END PRIVATE KEY-----\n".Length;
-                    File.WriteAllText(used.Key, File.ReadAllText(other.KeyPath) + key[end..]);
-                }
+                () => s.Spoil(used.Key, other.KeyPath)
             )
         );
         Assert.True(p.Code is ProblemCode.SwapUndone or ProblemCode.ServerDied, p.Message);
@@ -244,7 +239,7 @@ public abstract partial class ContractTests
                 () =>
                 {
                     // Somebody else breaks the configuration by hand in the same moment, and the server dies of something.
-                    File.AppendAllText(s.MainFile, s.BrokenLine + "\n");
+                    s.Break();
                     using var server = System.Diagnostics.Process.GetProcessById(s.Pid);
                     server.Kill();
                     server.WaitForExit();

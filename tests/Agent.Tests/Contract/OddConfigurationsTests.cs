@@ -9,6 +9,7 @@ using OrderlyBeacon.Agent.Connectors.PostgreSql;
 using OrderlyBeacon.Agent.Connectors.ProFtpd;
 using OrderlyBeacon.Agent.Connectors.Redis;
 using OrderlyBeacon.Agent.Connectors.Slapd;
+using OrderlyBeacon.Agent.Connectors.Tomcat;
 using OrderlyBeacon.Agent.Connectors.Vsftpd;
 using OrderlyBeacon.Agent.Store;
 using OrderlyBeacon.Contracts;
@@ -117,6 +118,11 @@ public sealed class OddConfigurationsTests
                 "# CRC32 01234567\ndn: cn=config\nobjectClass: olcGlobal\ncn: config\nolcArgsFile: /etc/server/args\nolcSecurity: update_ssf=56\nolcTLSCertificateFile:: L2EgYg==\nolcTLSCertificateKeyFile: /k\n  l\nolcThreads: 4\n"
             },
             {
+                "tomcat",
+                "server.xml",
+                "<?xml version=\"1.0\"?>\n<Server port='-1'>\n<!-- <Connector/> -->\n<Service name=\"Catalina\">\n<Connector port=\"8080\" address='::1' />\n<Connector port=\"8443\" SSLEnabled=\"true\">\n<SSLHostConfig>\n<Certificate certificateFile = \"/a b\" certificateKeyFile='/k' type=\"RSA\"/>\n</SSLHostConfig>\n</Connector>\n<Engine name=\"Catalina\" ><![CDATA[ < ]]></Engine>\n</Service>\n</Server>\n"
+            },
+            {
                 "postfix",
                 "main.cf",
                 "myhostname = mail.$mydomain\nmydomain = example\nsmtpd_tls_chain_files = /a,\n  /b\nsmtpd_tls_security_level = may\n"
@@ -136,6 +142,7 @@ public sealed class OddConfigurationsTests
             "proftpd" => new ProFtpdConnector(id, settings),
             "vsftpd" => new VsftpdConnector(id, settings),
             "slapd" => new SlapdConnector(id, settings),
+            "tomcat" => new TomcatConnector(id, settings),
             "redis" => new RedisConnector(id, settings),
             "dovecot" => new DovecotConnector(id, settings),
             "postgresql" => new PostgreSqlConnector(id, settings),

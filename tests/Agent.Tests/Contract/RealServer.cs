@@ -62,6 +62,9 @@ internal abstract class RealServer : IDisposable
     /// <summary>A line that the server's own test refuses.</summary>
     public abstract string BrokenLine { get; }
 
+    /// <summary>Somebody breaks the configuration by hand, so that the server does not start.</summary>
+    public virtual void Break() => File.AppendAllText(MainFile, BrokenLine + "\n");
+
     public abstract void Start();
 
     public abstract void Stop();
@@ -98,6 +101,15 @@ internal abstract class RealServer : IDisposable
         File.WriteAllText(MainFile, changed);
         Assert.Equal(snapshot, without);
         return now;
+    }
+
+    /// <summary>Puts another key where the server reads its own.</summary>
+    /// <param name="used">The file that it reads.</param>
+    public virtual void Spoil(string used, string otherKey)
+    {
+        var key = File.ReadAllText(used);
+        var end = key.IndexOf("-----END PRIVATE KEY-----", StringComparison.Ordinal) + "-----END PRIVATE KEY-----\n".Length;
+        File.WriteAllText(used, File.ReadAllText(otherKey) + key[end..]);
     }
 
     /// <summary>Whether an independent client gets through without TLS: logs in, sends mail, asks, fetches a page.</summary>

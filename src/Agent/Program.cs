@@ -226,7 +226,10 @@ internal static class Program
             Description = "Of a provider of sign-ins: the web server's log in which requests for its metadata stand.",
         };
         var at = new Option<string?>("--metadata-at") { Description = "Of a provider: the address at which the agent gets its metadata." };
-        var account = new Option<string?>("--account") { Description = "Of a provider: the account that reads its keys, usually www-data." };
+        var account = new Option<string?>("--account")
+        {
+            Description = "Of a provider: the account that reads its keys, usually www-data.",
+        };
         var add = new Command("add", "Look after one more server on this host. Takes effect when the agent is started again.")
         {
             kind,

@@ -14,6 +14,7 @@ using OrderlyBeacon.Service.Certificates;
 using OrderlyBeacon.Service.Concerns;
 using OrderlyBeacon.Service.Domain;
 using OrderlyBeacon.Service.Enrolment;
+using OrderlyBeacon.Service.Federation;
 using OrderlyBeacon.Service.Health;
 using OrderlyBeacon.Service.Hosts;
 using OrderlyBeacon.Service.Journal;
@@ -33,7 +34,6 @@ using OrderlyBeacon.Service.Revocations;
 using OrderlyBeacon.Service.Rights;
 using OrderlyBeacon.Service.Storage;
 using OrderlyBeacon.Service.Stores;
-using OrderlyBeacon.Service.Federation;
 using OrderlyBeacon.Service.Sweeps;
 using OrderlyBeacon.Service.Trust;
 using OrderlyBeacon.Service.Work;
@@ -280,10 +280,7 @@ internal static class Composition
         await app
             .Services.GetRequiredService<ProfileCatalogue>()
             .LoadAsync(db, app.Services.GetRequiredService<TimeProvider>().GetUtcNow(), CancellationToken.None);
-        await app.Services.GetRequiredService<OutsideBook>().LoadAsync(db, CancellationToken.None);
-        await app.Services.GetRequiredService<AnchorBook>().LoadAsync(db, CancellationToken.None);
-        await app.Services.GetRequiredService<RolloverBook>().LoadAsync(db, CancellationToken.None);
-        await app.Services.GetRequiredService<ProviderBook>().LoadAsync(db, CancellationToken.None);
+        await LoadBooksAsync(app.Services, db);
         var shelf = app.Services.GetRequiredService<CrlShelf>();
         foreach (var a in registry.Authorities)
         foreach (var key in a.Certified.Select(g => g.KeyNumber).Distinct())
@@ -326,6 +323,14 @@ internal static class Composition
         }
     }
 
+    private static async Task LoadBooksAsync(IServiceProvider services, BeaconDb db)
+    {
+        await services.GetRequiredService<OutsideBook>().LoadAsync(db, CancellationToken.None);
+        await services.GetRequiredService<AnchorBook>().LoadAsync(db, CancellationToken.None);
+        await services.GetRequiredService<RolloverBook>().LoadAsync(db, CancellationToken.None);
+        await services.GetRequiredService<ProviderBook>().LoadAsync(db, CancellationToken.None);
+    }
+
     /// <summary>The first administrator. The password comes from a file named by BEACON_FIRSTPASSWORDFILE, or is made and left in a file to be read once.</summary>
     private static async Task FirstPersonAsync(WebApplication app, BeaconDb db, BeaconOptions options)
     {
@@ -360,6 +365,10 @@ internal static class Composition
         await write.CommitAsync();
     }
 
+    private static void MapDocument(this WebApplication app, string path, string resource, string type) =>
+        app.MapGet(path, () => TypedResults.Stream(typeof(Composition).Assembly.GetManifestResourceStream(resource)!, type))
+            .ExcludeFromDescription();
+
     public static void MapBeacon(this WebApplication app, BeaconOptions options)
     {
         app.UseOcsp();
@@ -375,20 +384,8 @@ internal static class Composition
         app.UseLanes(options);
         app.UseRights(options);
         app.UseAnswerOnce();
-        app.MapGet(
-                "/api/openapi.json",
-                () => TypedResults.Stream(typeof(Composition).Assembly.GetManifestResourceStream("openapi.json")!, "application/json")
-            )
-            .ExcludeFromDescription();
-        app.MapGet(
-                "/api/profile.schema.json",
-                () =>
-                    TypedResults.Stream(
-                        typeof(Composition).Assembly.GetManifestResourceStream("profile.schema.json")!,
-                        "application/schema+json"
-                    )
-            )
-            .ExcludeFromDescription();
+        app.MapDocument("/api/openapi.json", "openapi.json", "application/json");
+        app.MapDocument("/api/profile.schema.json", "profile.schema.json", "application/schema+json");
         app.MapPublication();
         app.MapEst();
 

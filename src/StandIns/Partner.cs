@@ -91,7 +91,8 @@ internal sealed class Partner(IPEndPoint listen, Source source)
             _fetched = DateTimeOffset.UtcNow;
             return true;
         }
-        catch (Exception e) when (e is HttpRequestException or XmlException or CryptographicException or FormatException or TaskCanceledException)
+        catch (Exception e)
+            when (e is HttpRequestException or XmlException or CryptographicException or FormatException or TaskCanceledException)
         {
             await Console.Error.WriteLineAsync($"the metadata cannot be had: {e.Message}");
             return false;
@@ -150,7 +151,8 @@ internal sealed class Partner(IPEndPoint listen, Source source)
     }
 
     private static bool HasLapsed(XmlElement assertion) =>
-        assertion.GetElementsByTagName("Conditions", Assertion).OfType<XmlElement>().FirstOrDefault()?.GetAttribute("NotOnOrAfter") is { Length: > 0 } end
+        assertion.GetElementsByTagName("Conditions", Assertion).OfType<XmlElement>().FirstOrDefault()?.GetAttribute("NotOnOrAfter")
+            is { Length: > 0 } end
         && DateTimeOffset.Parse(end, System.Globalization.CultureInfo.InvariantCulture) <= DateTimeOffset.UtcNow;
 
     private sealed class Assertions : SignedXml

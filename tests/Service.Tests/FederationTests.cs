@@ -121,7 +121,12 @@ public sealed class FederationTests(AttackedWorld world) : IClassFixture<Attacke
         (wish["profile"], wish["key"]) = ("federation-signing", "rsa-2048");
         var (asked, state) = await AskAsync(world.Jay, wish);
         Assert.True(state == "waiting-for-approval", asked.ToString());
-        var approved = await CallAsync(world.Wren, "POST", $"requests/{asked.Json!["number"]}/approve", """{"comment":"partners were told"}""");
+        var approved = await CallAsync(
+            world.Wren,
+            "POST",
+            $"requests/{asked.Json!["number"]}/approve",
+            """{"comment":"partners were told"}"""
+        );
         Assert.True(approved.IsDone, approved.ToString());
         await RunningHost.UntilAsync(async () =>
             (await CallAsync(world.Jay, "GET", "certificates/signing")).Json?["certificate"]?["serial"] is not null
@@ -199,7 +204,9 @@ public sealed class FederationTests(AttackedWorld world) : IClassFixture<Attacke
         await RunningHost.UntilAsync(async () => await AtAsync(FederationStep.Held) is { Also: null });
         await DoneAsync("POST", p, "go-on", new() { ["reason"] = "it has had its day" });
         var waiting = await AtAsync(FederationStep.Waiting);
-        Assert.False((await ChangeAsync(world.Jay, "POST", p, "go-on", new() { ["reason"] = "x", ["at"] = "2020-01-01T00:00:00Z" })).IsDone);
+        Assert.False(
+            (await ChangeAsync(world.Jay, "POST", p, "go-on", new() { ["reason"] = "x", ["at"] = "2020-01-01T00:00:00Z" })).IsDone
+        );
         await wayfarer.RefreshAsync();
         await DoneAsync("PUT", p, "partner", new() { ["entity"] = Wayfarer, ["word"] = "seen on their page" });
         await AtAsync(FederationStep.Fading);

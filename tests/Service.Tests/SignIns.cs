@@ -34,7 +34,8 @@ internal sealed partial class SignIns(PlayedProvider provider, IReadOnlyList<(st
     private async Task<(HttpStatusCode, string)> OnceAsync(string entity, string acs)
     {
         using var browser = Browser();
-        var start = $"https://{PlayedProvider.Name}:{provider.Port}/saml/saml2/idp/SSOService.php?spentityid={Uri.EscapeDataString(entity)}";
+        var start =
+            $"https://{PlayedProvider.Name}:{provider.Port}/saml/saml2/idp/SSOService.php?spentityid={Uri.EscapeDataString(entity)}";
         using var login = await browser.GetAsync(start);
         var page = await login.Content.ReadAsStringAsync();
         var state = WebUtility.HtmlDecode(AuthState().Match(page).Groups[1].Value);
@@ -44,7 +45,10 @@ internal sealed partial class SignIns(PlayedProvider provider, IReadOnlyList<(st
             ["username"] = "wren",
             ["password"] = "letmein",
         };
-        using var signed = await browser.PostAsync(login.RequestMessage!.RequestUri!.GetLeftPart(UriPartial.Path), new FormUrlEncodedContent(form));
+        using var signed = await browser.PostAsync(
+            login.RequestMessage!.RequestUri!.GetLeftPart(UriPartial.Path),
+            new FormUrlEncodedContent(form)
+        );
         var response = Response().Match(await signed.Content.ReadAsStringAsync()).Groups[1].Value;
         using var direct = new HttpClient();
         using var answer = await direct.PostAsync(acs, new FormUrlEncodedContent([new("SAMLResponse", WebUtility.HtmlDecode(response))]));

@@ -132,7 +132,10 @@ internal sealed class FetchBook(string state, TimeProvider clock)
         var rest = line[(closed + 1)..].Split('"');
         if (rest.Length < 3 || rest[1].Split(' ') is not ["GET", var target, ..] || target.Split('?')[0] != metadata)
             return null;
-        if (!rest[2].TrimStart().StartsWith("200 ", StringComparison.Ordinal) || line.Contains($"\"{MetadataFile.Agent}\"", StringComparison.Ordinal))
+        if (
+            !rest[2].TrimStart().StartsWith("200 ", StringComparison.Ordinal)
+            || line.Contains($"\"{MetadataFile.Agent}\"", StringComparison.Ordinal)
+        )
             return null;
         return DateTimeOffset.TryParseExact(
             line[(opened + 1)..closed],

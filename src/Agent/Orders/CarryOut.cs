@@ -96,12 +96,8 @@ internal sealed class CarryOut(
             case OrderKind.Unbind:
                 await swap.UnbindAsync(order.Id, instances.Service(order.Services![0]), ct);
                 return Done(steps, await LookAtAsync(order.Services[0], ct));
-            case OrderKind.RequireTls:
-                step(await Demand(step).RequireAsync(order.Id, instances.Service(order.Services![0]), ct));
-                return Done(steps, await LookAtAsync(order.Services[0], ct));
-            case OrderKind.AllowClearText:
-                await Demand(step).AllowAsync(order.Id, instances.Service(order.Services![0]), ct);
-                return Done(steps, await LookAtAsync(order.Services[0], ct));
+            case OrderKind.RequireTls or OrderKind.AllowClearText:
+                return Done(steps, await DemandedAsync(order, step, ct));
             case OrderKind.Plan:
                 var service = instances.Service(order.Services![0]);
                 return new(
@@ -161,6 +157,16 @@ internal sealed class CarryOut(
         new(ProblemCode.ConfigurationUnsupported, "This agent does not know orders of that kind.", "Update the agent.");
 
     private static OrderResult Done(List<string> steps, IReadOnlyList<LookReport> looks) => new(true, null, steps, looks, null);
+
+    private async Task<IReadOnlyList<LookReport>> DemandedAsync(Order order, Action<string> step, CancellationToken ct)
+    {
+        var service = instances.Service(order.Services![0]);
+        if (order.Kind == OrderKind.RequireTls)
+            step(await Demand(step).RequireAsync(order.Id, service, ct));
+        else
+            await Demand(step).AllowAsync(order.Id, service, ct);
+        return await LookAtAsync(order.Services[0], ct);
+    }
 
     private async Task<LookReport> LookAsync(Order order, CancellationToken ct)
     {

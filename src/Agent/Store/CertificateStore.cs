@@ -1,4 +1,3 @@
-using System.Security.Cryptography;
 using System.Text;
 using System.Text.Json;
 using OrderlyBeacon.Agent.Connectors;
@@ -89,8 +88,6 @@ internal sealed record StoreEntry(string Folder, EntryFile File)
 /// </summary>
 internal sealed class CertificateStore(string root)
 {
-    private const int PassphraseDigits = 48;
-
     private string Keyed => Path.Combine(root, "keyed");
     private string Pending => Path.Combine(root, "pending");
     private string Archived => Path.Combine(root, "archived");
@@ -129,23 +126,14 @@ internal sealed class CertificateStore(string root)
     {
         if (needs is { Form: StoreForm.Pair, Reader: null })
             return;
-        var folder = Path.Combine(entry.Folder, StoreFiles.FolderOf(needs));
-        var (certificates, key) = (File.ReadAllBytes(entry.ChainPath), File.ReadAllBytes(entry.KeyPath));
-        if (needs.Form == StoreForm.Keystore)
-            WriteKeystore();
-        else if (StoreFiles.TogetherIn(needs.Form) is { } together)
-            Write(together, needs.Form == StoreForm.KeyFirstBundle ? [.. key, .. certificates] : [.. certificates, .. key]);
-        else
-        {
-            Write(Path.GetFileName(StoreFiles.Key), key);
-            Write(Path.GetFileName(StoreFiles.Certificates), certificates);
-        }
+        var forms = new EntryForms(entry, needs);
+        forms.Write();
         if (needs.Reader is not { } reader)
             return;
         foreach (
             var passed in new[]
             {
-                folder,
+                forms.Folder,
                 entry.Folder,
                 Keyed,
                 Path.GetDirectoryName(InUseLink("any"))!,
@@ -154,41 +142,12 @@ internal sealed class CertificateStore(string root)
             }
         )
             SafeFolder.LetThrough(passed);
-        if (reader.FirstClosedFolder(Path.Combine(folder, "any")) is { } closed)
+        if (reader.FirstClosedFolder(Path.Combine(forms.Folder, "any")) is { } closed)
             throw new BeaconProblem(
                 ProblemCode.CannotWrite,
                 $"The account {reader.Name} cannot enter {closed}, on the way to the files that its server shall read. Nothing was changed.",
                 $"Let it pass: chmod o+x {closed}; or keep the agent's state elsewhere (--state)."
             );
-
-        // A passphrase that somebody types is kept by people; this one nobody needs to know.
-        void WriteKeystore()
-        {
-            var path = Path.Combine(folder, StoreFiles.TogetherIn(StoreForm.Keystore)!);
-            var beside = StoreFiles.PassphraseBeside(path);
-            if (!File.Exists(beside))
-                Write(Path.GetFileName(beside), Encoding.ASCII.GetBytes(RandomNumberGenerator.GetHexString(PassphraseDigits, lowercase: true)));
-            if (File.Exists(path))
-                return;
-            using var signer = KeySigner.LoadPem(Encoding.ASCII.GetString(key));
-            var chain = Armor.Read(certificates).Blocks.Select(b => (ReadOnlyMemory<byte>)b.Der).ToList();
-            var passphrase = File.ReadAllText(beside);
-            Write(
-                Path.GetFileName(path),
-                Pkcs12.Write(chain, signer, passphrase, RandomNumberGenerator.GetBytes(16), StoreFiles.KeystoreLabel)
-            );
-        }
-
-        void Write(string name, byte[] content)
-        {
-            var path = Path.Combine(folder, name);
-            if (File.Exists(path) && File.ReadAllBytes(path).AsSpan().SequenceEqual(content))
-                return;
-            if (needs.Reader is { } account)
-                AtomicFiles.WriteForGroup(path, content, account.Group);
-            else
-                AtomicFiles.Write(path, content, isPrivate: true);
-        }
     }
 
     /// <summary>Makes a key and CSR for an order, or finds those of an earlier try: the key is made once.</summary>

@@ -98,7 +98,10 @@ internal static class BindingCommands
                 var path = $"/api/v1/services/{s.Host}/{Api.Escape(s.Name)}/tls-required";
                 var wish = new TlsWish(!r.GetValue(undo));
                 if (r.GetValue(preview))
-                    return Plans.Preview(await api.PostAsync(path + "/plan", wish, BeaconJson.Default.TlsWish, ct), r.GetValue(Program.Json));
+                    return Plans.Preview(
+                        await api.PostAsync(path + "/plan", wish, BeaconJson.Default.TlsWish, ct),
+                        r.GetValue(Program.Json)
+                    );
                 using var answer = await api.ProvenAsync(() => new(wish.Required ? HttpMethod.Put : HttpMethod.Delete, path), ct);
                 var order = Api.Read(await answer.Content.ReadAsStringAsync(ct), BeaconJson.Default.OrderAccepted).Order;
                 var about = $"{s.Host.Split('.')[0]}/{s.Name}";

@@ -153,7 +153,10 @@ internal static class FederationCommands
             Description = "A certificate of that host, with an RSA key. Left out: the provider is left as it is from now on.",
             Arity = ArgumentArity.ZeroOrOne,
         };
-        var command = new Command("sign-with", "Say which certificate it signs with: its editions are published, used and retired one after the other.")
+        var command = new Command(
+            "sign-with",
+            "Say which certificate it signs with: its editions are published, used and retired one after the other."
+        )
         {
             number,
             certificate,
@@ -184,7 +187,10 @@ internal static class FederationCommands
     {
         var (number, reason) = (Number(), Reason("Why it need not wait any longer; the journal keeps it."));
         var on = new Option<string?>("--on") { Description = "Not before then: a date, or a span from now as 14d." };
-        var command = new Command("go-on", "Let it go on: without partners that have not fetched the next certificate, after a step back, or after a failure.")
+        var command = new Command(
+            "go-on",
+            "Let it go on: without partners that have not fetched the next certificate, after a step back, or after a failure."
+        )
         {
             number,
             reason,
@@ -211,7 +217,12 @@ internal static class FederationCommands
     {
         var (number, reason) = (Number(), Reason("Why; the journal keeps it."));
         var preview = new Option<bool>("--preview") { Description = "Show what it would change, and do nothing." };
-        var command = new Command("back", "Take the last step back. Nothing more happens until somebody lets it go on.") { number, reason, preview };
+        var command = new Command("back", "Take the last step back. Nothing more happens until somebody lets it go on.")
+        {
+            number,
+            reason,
+            preview,
+        };
         command.Does(
             async (r, ct) =>
             {

@@ -71,7 +71,11 @@ public sealed class ChangeProvider(BeaconDb db, ProviderBook book, OrderDesk des
             );
         MayAct.ThrowUnless(Operation.SignWith, caller, MayAct.Of(certificate));
         if (!await db.Editions.AnyAsync(e => e.CertificateId == certificate.Id && e.State == EditionState.Current, ct))
-            throw new BeaconProblem(ProblemCode.WrongState, $"\"{name}\" was not issued yet.", $"See how it stands: beacon cert show {name}.");
+            throw new BeaconProblem(
+                ProblemCode.WrongState,
+                $"\"{name}\" was not issued yet.",
+                $"See how it stands: beacon cert show {name}."
+            );
         if (!certificate.Key.StartsWith("rsa", StringComparison.OrdinalIgnoreCase))
             throw new BeaconProblem(
                 ProblemCode.InputInvalid,
@@ -116,7 +120,11 @@ public sealed class ChangeProvider(BeaconDb db, ProviderBook book, OrderDesk des
         var reason = Said(wish.Reason, "It needs a reason: partners that do not know the next certificate refuse what it signs.");
         var now = clock.GetUtcNow();
         if (wish.At is { } wanted && (wanted < now || wanted > now + LongestWait))
-            throw new BeaconProblem(ProblemCode.InputInvalid, "That date is past, or more than a year away.", "Give a date that is to come.");
+            throw new BeaconProblem(
+                ProblemCode.InputInvalid,
+                "That date is past, or more than a year away.",
+                "Give a date that is to come."
+            );
         if (p.OrderId is not null || !p.IsHeld && !p.IsFailed && p.Step != FederationStep.Waiting)
             throw new BeaconProblem(
                 ProblemCode.WrongState,
@@ -143,11 +151,21 @@ public sealed class ChangeProvider(BeaconDb db, ProviderBook book, OrderDesk des
         if (p.OrderId is not null || p.Also is null || !isNew && p.Also.Thumbprint != edition.Thumbprint)
             throw new BeaconProblem(
                 ProblemCode.WrongState,
-                p.OrderId is not null ? $"A step of {p.Entity} is under way." : $"{p.Entity} publishes one certificate alone: there is no step to take back.",
-                p.OrderId is not null ? "Wait for its end." : "To sign with another one, give it another certificate: beacon federation sign-with."
+                p.OrderId is not null
+                    ? $"A step of {p.Entity} is under way."
+                    : $"{p.Entity} publishes one certificate alone: there is no step to take back.",
+                p.OrderId is not null
+                    ? "Wait for its end."
+                    : "To sign with another one, give it another certificate: beacon federation sign-with."
             );
         var act = isNew ? FederationAct.Publish : FederationAct.Withdraw;
-        var order = WorkOrder.Of(clock.GetUtcNow(), host.Id, ProviderOrders.Of(OrderKind.Federate, p, act, name, edition.Serial), null, null);
+        var order = WorkOrder.Of(
+            clock.GetUtcNow(),
+            host.Id,
+            ProviderOrders.Of(OrderKind.Federate, p, act, name, edition.Serial),
+            null,
+            null
+        );
         db.Orders.Add(order);
         await db.SaveChangesAsync(ct);
         p.Hold();
@@ -174,7 +192,11 @@ public sealed class ChangeProvider(BeaconDb db, ProviderBook book, OrderDesk des
         {
             var read = addresses.Select(Address).Distinct().ToList();
             if (read.Count > MostAddresses)
-                throw new BeaconProblem(ProblemCode.TooLarge, $"More than {MostAddresses} addresses are given.", "Give those that fetch metadata.");
+                throw new BeaconProblem(
+                    ProblemCode.TooLarge,
+                    $"More than {MostAddresses} addresses are given.",
+                    "Give those that fetch metadata."
+                );
             var others = await db.Partners.AsNoTracking().Where(x => x.ProviderId == p.Id && x.Id != partner.Id).ToListAsync(ct);
             if (others.Find(o => o.Addresses.Intersect(read).Any()) is { } same)
                 throw new BeaconProblem(

@@ -87,9 +87,9 @@ public sealed class ProviderQueries(BeaconDb db, BeaconOptions options, TimeProv
                 Current = db.Editions.FirstOrDefault(e => e.CertificateId == c.Id && e.State == EditionState.Current),
             })
             .ToDictionaryAsync(c => c.Id, ct);
-        var partners = (await db.Partners.AsNoTracking().Where(p => ids.Contains(p.ProviderId)).OrderBy(p => p.Entity).ToListAsync(ct)).ToLookup(
-            p => p.ProviderId
-        );
+        var partners = (
+            await db.Partners.AsNoTracking().Where(p => ids.Contains(p.ProviderId)).OrderBy(p => p.Entity).ToListAsync(ct)
+        ).ToLookup(p => p.ProviderId);
         return
         [
             .. rows.Select(p =>
@@ -141,7 +141,9 @@ public sealed class ProviderQueries(BeaconDb db, BeaconOptions options, TimeProv
             .Take(MostConcerns)
             .ToListAsync(ct);
         var ids = rows.Select(r => r.Id).ToList();
-        var partners = (await db.Partners.AsNoTracking().Where(p => ids.Contains(p.ProviderId)).ToListAsync(ct)).ToLookup(p => p.ProviderId);
+        var partners = (await db.Partners.AsNoTracking().Where(p => ids.Contains(p.ProviderId)).ToListAsync(ct)).ToLookup(p =>
+            p.ProviderId
+        );
         foreach (var p in rows)
         {
             var words = new ProviderWords(p, [.. partners[p.Id].Select(x => x.Info)], now, options.SoonDays);

@@ -24,13 +24,17 @@ public sealed class ProviderWords(Provider p, IReadOnlyList<PartnerInfo> partner
         p.Step switch
         {
             FederationStep.Unmanaged => "Nothing by itself: it signs with a certificate that nobody looks after here.",
-            FederationStep.Steady => "When its certificate is renewed, the next edition is published first, and signed with after its partners know it.",
+            FederationStep.Steady =>
+                "When its certificate is renewed, the next edition is published first, and signed with after its partners know it.",
             FederationStep.Publishing => "The next certificate is published beside the one that it signs with.",
-            FederationStep.Waiting when p.GoOnAt is { } at => $"It signs with the next one at {at:yyyy-MM-dd HH:mm} UTC, or as soon as all partners know it.",
+            FederationStep.Waiting when p.GoOnAt is { } at =>
+                $"It signs with the next one at {at:yyyy-MM-dd HH:mm} UTC, or as soon as all partners know it.",
             FederationStep.Waiting when partners.Count == 0 => "It names no partners: somebody has to say when it signs with the next one.",
-            FederationStep.Waiting => $"It signs with the next one as soon as {Named(Unaware)} {(Unaware.Count == 1 ? "knows" : "know")} it.",
+            FederationStep.Waiting =>
+                $"It signs with the next one as soon as {Named(Unaware)} {(Unaware.Count == 1 ? "knows" : "know")} it.",
             FederationStep.Switching => "It is being told to sign with the next one.",
-            FederationStep.Fading => $"The one before is published until {RollProviders.FadesUntil(p):yyyy-MM-dd HH:mm:ss} UTC: what it signed is of no use after that.",
+            FederationStep.Fading =>
+                $"The one before is published until {RollProviders.FadesUntil(p):yyyy-MM-dd HH:mm:ss} UTC: what it signed is of no use after that.",
             FederationStep.Retiring => "The one before is being taken out of the metadata.",
             FederationStep.Held => "Nothing by itself: somebody took a step back, and lets it go on.",
             _ => "",
@@ -46,7 +50,7 @@ public sealed class ProviderWords(Provider p, IReadOnlyList<PartnerInfo> partner
                     $"Were it to sign with the next one now, {Named(Unaware)} would refuse everybody who signs in by it: {(Unaware.Count == 1 ? "it knows" : "they know")} the one before alone."
                 );
             if (p.Step == FederationStep.Fading)
-                breaks.Add("Nobody, as far as is known: when the one before is taken out, everything that it signed has lapsed.");
+                breaks.Add("Nobody, as far as is known: when the one before is taken out, everything that it signed is out of date.");
             if (p.SignsUntil is { } end && end < now.AddDays(soonDays))
                 breaks.Add(
                     end <= now
@@ -58,7 +62,9 @@ public sealed class ProviderWords(Provider p, IReadOnlyList<PartnerInfo> partner
     }
 
     private static string Named(IReadOnlyList<string> names) =>
-        names.Count <= MostNamed ? string.Join(", ", names) : $"{string.Join(", ", names.Take(MostNamed))} and {names.Count - MostNamed} more";
+        names.Count <= MostNamed
+            ? string.Join(", ", names)
+            : $"{string.Join(", ", names.Take(MostNamed))} and {names.Count - MostNamed} more";
 
     public Found Concern
     {

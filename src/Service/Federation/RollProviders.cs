@@ -99,9 +99,7 @@ public sealed class RollProviders(BeaconDb db, ProviderBook book, WorkBell bell,
         var partners = await db.Partners.AsNoTracking().Where(x => x.ProviderId == p.Id).ToListAsync(ct);
         var allKnow = partners.Count > 0 && partners.TrueForAll(x => x.Info.Knows);
         var isTime = p.GoOnAt is { } at && at <= clock.GetUtcNow();
-        return allKnow || isTime
-            ? new(FederationStep.Switching, FederationAct.Sign, next)
-            : new(FederationStep.Waiting, Next: p.GoOnAt);
+        return allKnow || isTime ? new(FederationStep.Switching, FederationAct.Sign, next) : new(FederationStep.Waiting, Next: p.GoOnAt);
     }
 
     /// <summary>What the old key signed is good as long as it says, and clocks may differ by as much again.</summary>
@@ -139,8 +137,5 @@ public sealed class RollProviders(BeaconDb db, ProviderBook book, WorkBell bell,
 internal static class ProviderOrders
 {
     public static Order Of(OrderKind kind, Provider p, FederationAct act, string certificate, string serial) =>
-        new(0, kind, certificate, null, null, null, serial, null, null, null, null, null)
-        {
-            Federation = new(p.Instance, p.Entity, act),
-        };
+        new(0, kind, certificate, null, null, null, serial, null, null, null, null, null) { Federation = new(p.Instance, p.Entity, act) };
 }

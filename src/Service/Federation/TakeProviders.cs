@@ -51,7 +51,10 @@ public sealed class TakeProviders(BeaconDb db, ProviderBook book, Changes change
     }
 
     private static bool IsKeepable(FoundProvider f) =>
-        f.Entity.Length is > 0 and <= MostText && f.Metadata.Length <= MostText && f.Place.Length <= MostText && f.Instance.Length <= MostText;
+        f.Entity.Length is > 0 and <= MostText
+        && f.Metadata.Length <= MostText
+        && f.Place.Length <= MostText
+        && f.Instance.Length <= MostText;
 
     /// <summary>The host goes: so do its providers.</summary>
     public async Task ForgetAsync(Hosts.Host host, DateTimeOffset now, CancellationToken ct)
@@ -66,7 +69,13 @@ public sealed class TakeProviders(BeaconDb db, ProviderBook book, Changes change
         db.Providers.Remove(gone);
         book.Rests(gone.Id);
         _touched.Add(gone.Id);
-        await db.Note(now, Actor.Agent(host.Name), JournalAction.FederationGone, gone.Entity, "it is not in its server's configuration any more");
+        await db.Note(
+            now,
+            Actor.Agent(host.Name),
+            JournalAction.FederationGone,
+            gone.Entity,
+            "it is not in its server's configuration any more"
+        );
     }
 
     private async Task DescribeAsync(Hosts.Host host, Provider row, FoundProvider f, DateTimeOffset now, CancellationToken ct)

@@ -18,8 +18,7 @@ public sealed class Offers(BeaconOptions options)
             Operation.RequireTls,
             Operation.AllowClearText,
         ],
-        OnProvider =
-        [Operation.PlanSigning, Operation.SignWith, Operation.GoOnSigning, Operation.StepBackSigning, Operation.KeepPartner],
+        OnProvider = [Operation.PlanSigning, Operation.SignWith, Operation.GoOnSigning, Operation.StepBackSigning, Operation.KeepPartner],
         OnCertificate =
 
         [

@@ -10,6 +10,7 @@ using OrderlyBeacon.Service.Authorities;
 using OrderlyBeacon.Service.Bindings;
 using OrderlyBeacon.Service.Certificates;
 using OrderlyBeacon.Service.Concerns;
+using OrderlyBeacon.Service.Federation;
 using OrderlyBeacon.Service.Journal;
 using OrderlyBeacon.Service.Keeping;
 using OrderlyBeacon.Service.Outside;
@@ -20,7 +21,6 @@ using OrderlyBeacon.Service.Requests;
 using OrderlyBeacon.Service.Revocations;
 using OrderlyBeacon.Service.Rights;
 using OrderlyBeacon.Service.Stores;
-using OrderlyBeacon.Service.Federation;
 using OrderlyBeacon.Service.Sweeps;
 using OrderlyBeacon.Service.Work;
 

@@ -75,13 +75,7 @@ public sealed class TakeResult(BeaconDb db, TakeReport reports, OrderOutcomes ou
             else if (order.Kind == OrderKind.Unbind && result.Done)
                 await UnboundAsync(host, order, result, now, ct);
             else if (order.Kind is OrderKind.RequireTls or OrderKind.AllowClearText && result.Done)
-                await db.Note(
-                    now,
-                    Actor.Agent(host.Name),
-                    order.Kind == OrderKind.RequireTls ? JournalAction.ServiceTlsRequired : JournalAction.ServiceClearTextAllowed,
-                    $"{host.Name}/{order.Content.Services?.FirstOrDefault()}",
-                    $"order {order.Id}"
-                );
+                await NoteTlsAsync(host, order, now);
             await write.CommitAsync(ct);
         }
         await outcomes.Brought.SettledAsync(ct);
@@ -93,6 +87,15 @@ public sealed class TakeResult(BeaconDb db, TakeReport reports, OrderOutcomes ou
         if (certificateName is not null)
             changes.Tell("certificate", certificateName);
     }
+
+    private Task NoteTlsAsync(Hosts.Host host, WorkOrder order, DateTimeOffset now) =>
+        db.Note(
+            now,
+            Actor.Agent(host.Name),
+            order.Kind == OrderKind.RequireTls ? JournalAction.ServiceTlsRequired : JournalAction.ServiceClearTextAllowed,
+            $"{host.Name}/{order.Content.Services?.FirstOrDefault()}",
+            $"order {order.Id}"
+        );
 
     /// <summary>A device that nobody gets into is not one that is connected.</summary>
     private async Task TriedAsync(Hosts.Host host, WorkOrder order, OrderResult result, CancellationToken ct)

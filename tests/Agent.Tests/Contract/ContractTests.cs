@@ -191,13 +191,7 @@ public abstract partial class ContractTests
         var other = s.Bench.Issue("other", "other.example");
         var used = s.Bench.Store.FilesOf(s.Name, s.Connector.Needs);
         // Between our test and the server's reading somebody puts another key there.
-        var p = await Assert.ThrowsAsync<BeaconProblem>(() =>
-            BindWhileAsync(
-                s,
-                "takes it up",
-                () => s.Spoil(used.Key, other.KeyPath)
-            )
-        );
+        var p = await Assert.ThrowsAsync<BeaconProblem>(() => BindWhileAsync(s, "takes it up", () => s.Spoil(used.Key, other.KeyPath)));
         Assert.True(p.Code is ProblemCode.SwapUndone or ProblemCode.ServerDied, p.Message);
         Assert.Equal(before, s.Snapshot());
         Assert.All(s.Doors, d => Assert.Equal(first.File.Serial, s.Served(d)));

@@ -18,7 +18,12 @@ public sealed class FormsOfTomcatTests
     );
 
     private static WrittenFiles Files(string connectors, string engine = "<Engine name=\"Catalina\" />") =>
-        new(("conf/server.xml", $"<?xml version=\"1.0\"?>\n<Server>\n  <Service name=\"Catalina\">\n{connectors}    {engine}\n  </Service>\n</Server>\n"));
+        new(
+            (
+                "conf/server.xml",
+                $"<?xml version=\"1.0\"?>\n<Server>\n  <Service name=\"Catalina\">\n{connectors}    {engine}\n  </Service>\n</Server>\n"
+            )
+        );
 
     private static ChangeSet Plan(IFiles files) =>
         Tomcat.PlanBinding(new("tomcat Catalina", new(Keystore, Keystore), null, ["www.thistledown.example"]), files);
@@ -51,7 +56,10 @@ public sealed class FormsOfTomcatTests
 
     [Theory]
     [InlineData("<Connector port=\"${https.port}\" SSLEnabled=\"true\"><SSLHostConfig/></Connector>", "decided when Tomcat starts")]
-    [InlineData("<Connector port=\"443\" SSLEnabled=\"true\"><SSLHostConfig hostName=\"b.example\"/></Connector>", "which is meant is not clear")]
+    [InlineData(
+        "<Connector port=\"443\" SSLEnabled=\"true\"><SSLHostConfig hostName=\"b.example\"/></Connector>",
+        "which is meant is not clear"
+    )]
     [InlineData(
         "<Connector port=\"443\" SSLEnabled=\"true\"><SSLHostConfig><Certificate type=\"RSA\"/><Certificate type=\"EC\"/></SSLHostConfig></Connector>",
         "which is meant is not clear"
@@ -68,15 +76,21 @@ public sealed class FormsOfTomcatTests
     [Fact]
     public void Entities_from_elsewhere_are_not_read()
     {
-        var files = new WrittenFiles(("conf/server.xml", "<!DOCTYPE Server [<!ENTITY x SYSTEM \"file:///etc/passwd\">]>\n<Server>&x;</Server>\n"));
+        var files = new WrittenFiles(
+            ("conf/server.xml", "<!DOCTYPE Server [<!ENTITY x SYSTEM \"file:///etc/passwd\">]>\n<Server>&x;</Server>\n")
+        );
         Assert.Contains("server.xml, line 1", Assert.IsType<BeaconProblem>(Tomcat.Discover(files).Problem).Message);
     }
 
     [Fact]
     public void Rules_of_an_engine_are_not_mixed_with_ours()
     {
-        const string tls = "<Connector port=\"80\" /><Connector port=\"443\" SSLEnabled=\"true\"><SSLHostConfig><Certificate/></SSLHostConfig></Connector>\n";
-        var theirs = Files(tls, "<Engine name=\"Catalina\"><Valve className=\"org.apache.catalina.valves.rewrite.RewriteValve\"/></Engine>");
+        const string tls =
+            "<Connector port=\"80\" /><Connector port=\"443\" SSLEnabled=\"true\"><SSLHostConfig><Certificate/></SSLHostConfig></Connector>\n";
+        var theirs = Files(
+            tls,
+            "<Engine name=\"Catalina\"><Valve className=\"org.apache.catalina.valves.rewrite.RewriteValve\"/></Engine>"
+        );
         Assert.Contains("rules of its own", Assert.Throws<BeaconProblem>(() => Tomcat.PlanRequireTls("tomcat Catalina", theirs)).Message);
     }
 }

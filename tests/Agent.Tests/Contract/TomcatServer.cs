@@ -28,7 +28,10 @@ internal sealed class TomcatServer : RealServer
             Path.Combine(Folder, "bin/setenv.sh"),
             "JAVA_OPTS='-Xmx96m -XX:+UseSerialGC -XX:TieredStopAtLevel=1 -Xshare:auto -XX:-UsePerfData -Djava.security.egd=file:/dev/urandom'\n"
         );
-        Programs.Run("chown", ["-R", "tomcat:tomcat", .. new[] { "conf", "logs", "temp", "work", "webapps" }.Select(f => Path.Combine(Folder, f))]);
+        Programs.Run(
+            "chown",
+            ["-R", "tomcat:tomcat", .. new[] { "conf", "logs", "temp", "work", "webapps" }.Select(f => Path.Combine(Folder, f))]
+        );
         Connector = new TomcatConnector(new("tomcat", "tomcat", MainFile), new("tomcat", CatalinaScript, MainFile, null));
     }
 

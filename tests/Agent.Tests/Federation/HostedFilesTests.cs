@@ -15,7 +15,9 @@ public sealed class HostedFilesTests : IDisposable
 
     public HostedFilesTests()
     {
-        Programs.OpenSsl($"req -x509 -newkey rsa:2048 -nodes -keyout {_s["signing.key"]} -out {_s["signing.crt"]} -days 9 -subj /CN=signing");
+        Programs.OpenSsl(
+            $"req -x509 -newkey rsa:2048 -nodes -keyout {_s["signing.key"]} -out {_s["signing.crt"]} -days 9 -subj /CN=signing"
+        );
         File.Copy(_s["signing.crt"], _s["certificates.pem"]);
     }
 
@@ -25,13 +27,15 @@ public sealed class HostedFilesTests : IDisposable
     {
         File.WriteAllText(
             _s["config.php"],
-            config ?? $"<?php $config = ['metadatadir' => '{_s.Path}', 'certdir' => '{_s.Path}', 'baseurlpath' => 'https://login.thistledown.example/saml/'];"
+            config
+                ?? $"<?php $config = ['metadatadir' => '{_s.Path}', 'certdir' => '{_s.Path}', 'baseurlpath' => 'https://login.thistledown.example/saml/'];"
         );
         File.WriteAllText(_s["saml20-idp-hosted.php"], hosted);
         return new(new("simplesamlphp", "simplesamlphp", _s.Path), new("simplesamlphp", "/usr/bin/php", _s.Path, null));
     }
 
-    private FederationChange Change(FederationAct act) => new(Entity, act, new("/store/it's/certificates.pem", "/store/it's/key.pem"), _next);
+    private FederationChange Change(FederationAct act) =>
+        new(Entity, act, new("/store/it's/certificates.pem", "/store/it's/key.pem"), _next);
 
     private string Hosted(string rest) => $"<?php\n$metadata['{Entity}'] = [{rest}];\n";
 
@@ -68,7 +72,10 @@ public sealed class HostedFilesTests : IDisposable
         Assert.Equal(before, Assert.Single(TextEdits.Apply(taken.Edits, _ => edit.After)).After);
         var swapped = new HostedProvider("x", edit.After, Entity, array, 1).Plan(Change(FederationAct.Sign), signs: false, also: true);
         var after = Assert.Single(TextEdits.Apply(swapped.Edits, _ => edit.After)).After!;
-        Assert.Equal("/store/it's/certificates.pem|signing.key", Php(after, $"echo $metadata['{Entity}']['certificate'], '|', $metadata['{Entity}']['new_privatekey'];"));
+        Assert.Equal(
+            "/store/it's/certificates.pem|signing.key",
+            Php(after, $"echo $metadata['{Entity}']['certificate'], '|', $metadata['{Entity}']['new_privatekey'];")
+        );
     }
 
     private (int Code, string Output, string Error) Lint(string text)
@@ -80,7 +87,10 @@ public sealed class HostedFilesTests : IDisposable
     private string Php(string text, string then)
     {
         var code = text.TrimEnd();
-        File.WriteAllBytes(_s["run.php"], ByteText.Bytes((code.EndsWith("?>", StringComparison.Ordinal) ? code[..^2] : code) + "\n" + then));
+        File.WriteAllBytes(
+            _s["run.php"],
+            ByteText.Bytes((code.EndsWith("?>", StringComparison.Ordinal) ? code[..^2] : code) + "\n" + then)
+        );
         return Programs.Run("php", ["-n", _s["run.php"]]).Output.Trim();
     }
 
@@ -154,11 +164,17 @@ public sealed class HostedFilesTests : IDisposable
     }
 
     [Theory]
-    [InlineData("192.0.2.7 - - [28/Nov/2026:06:36:18 +0100] \"GET /saml/metadata.php?x=1 HTTP/1.1\" 200 3718 \"-\" \"curl\"", "192.0.2.7 05:36:18")]
+    [InlineData(
+        "192.0.2.7 - - [28/Nov/2026:06:36:18 +0100] \"GET /saml/metadata.php?x=1 HTTP/1.1\" 200 3718 \"-\" \"curl\"",
+        "192.0.2.7 05:36:18"
+    )]
     [InlineData("2001:db8::7 - wren [28/Nov/2026:06:36:18 +0000] \"GET /saml/metadata.php HTTP/2.0\" 200 3718", "2001:db8::7 06:36:18")]
     [InlineData("192.0.2.7 - - [28/Nov/2026:06:36:18 +0000] \"GET /saml/metadata.php HTTP/1.1\" 304 0 \"-\" \"curl\"", null)]
     [InlineData("192.0.2.7 - - [28/Nov/2026:06:36:18 +0000] \"GET /other.php HTTP/1.1\" 200 3 \"-\" \"curl\"", null)]
-    [InlineData("192.0.2.7 - - [28/Nov/2026:06:36:18 +0000] \"GET /saml/metadata.php HTTP/1.1\" 200 3 \"-\" \"orderly-beacon-agent\"", null)]
+    [InlineData(
+        "192.0.2.7 - - [28/Nov/2026:06:36:18 +0000] \"GET /saml/metadata.php HTTP/1.1\" 200 3 \"-\" \"orderly-beacon-agent\"",
+        null
+    )]
     [InlineData("192.0.2.7 - - [never] \"GET /saml/metadata.php HTTP/1.1\" 200 3", null)]
     [InlineData("somebody - - [28/Nov/2026:06:36:18 +0000] \"GET /saml/metadata.php HTTP/1.1\" 200 3", null)]
     [InlineData("]][[\"\"", null)]

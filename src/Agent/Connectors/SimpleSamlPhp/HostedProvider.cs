@@ -58,8 +58,9 @@ internal sealed class HostedProvider(string file, string text, string entity, Ph
                     $"its key has a passphrase ({pass}), which would have to follow it from one place to the other",
                     "Keep the key without one, mode 0600; then take the line out."
                 );
-            return array.Entries!.GroupBy(e => e.Key).FirstOrDefault(g => g.Key is not null && Pairs.Contains(g.Key) && g.Count() > 1)
-                is { } twice
+            return
+                array.Entries!.GroupBy(e => e.Key).FirstOrDefault(g => g.Key is not null && Pairs.Contains(g.Key) && g.Count() > 1)
+                    is { } twice
                 ? Unsupported($"it has {twice.Key} twice", "Take out the one that does not count: PHP goes by the last.")
                 : null;
         }

@@ -272,9 +272,5 @@ internal sealed class PhpArrays
     private int LineAt(int at) => _text.AsSpan(0, Math.Min(at, _text.Length)).Count('\n') + 1;
 
     private BeaconProblem Broken(int at, string what) =>
-        new(
-            ProblemCode.ConfigurationBroken,
-            $"{_file}, line {LineAt(at)}: {what}.",
-            $"Correct it; php -l {_file} may show the same."
-        );
+        new(ProblemCode.ConfigurationBroken, $"{_file}, line {LineAt(at)}: {what}.", $"Correct it; php -l {_file} may show the same.");
 }

@@ -170,7 +170,10 @@ internal sealed class SimpleSamlPhpConnector(InstanceId id, ConnectorSettings se
         if (settings.Account is { } named)
             return ServerAccount.Of(named);
         foreach (var p in Hosted(Files))
-            if (p.SignsKey is { } key && ServerAccount.OwnerOf(Path.Combine(Setting(config, "certdir", "cert"), ByteText.Show(key))) is { } owner)
+            if (
+                p.SignsKey is { } key
+                && ServerAccount.OwnerOf(Path.Combine(Setting(config, "certdir", "cert"), ByteText.Show(key))) is { } owner
+            )
                 return owner;
         return ServerAccount.OwnerOf(HostedPath(config))
             ?? throw new BeaconProblem(
@@ -203,7 +206,8 @@ internal sealed class SimpleSamlPhpConnector(InstanceId id, ConnectorSettings se
         var (code, output, error) = ServerProcess.Run(settings.Binary, "-n", "-d", "display_errors=1", "-l", staged.Path);
         if (code == 0)
             return;
-        var complaint = (output + error).Split('\n').FirstOrDefault(l => l.Contains(" error", StringComparison.Ordinal)) ?? $"it ended with {code}";
+        var complaint =
+            (output + error).Split('\n').FirstOrDefault(l => l.Contains(" error", StringComparison.Ordinal)) ?? $"it ended with {code}";
         throw TestProblem.Of("PHP", complaint.Trim().Replace(staged.Path, path, StringComparison.Ordinal), isNow, $"php -l {path}");
     }
 
@@ -221,7 +225,9 @@ internal sealed class SimpleSamlPhpConnector(InstanceId id, ConnectorSettings se
 
     private Uri MetadataUrl(PhpValue config, string entity)
     {
-        var said = settings.Metadata ?? (config.Find("baseurlpath") is { Value.Text: { } b } ? ByteText.Show(b).TrimEnd('/') + "/" + MetadataPage : "");
+        var said =
+            settings.Metadata
+            ?? (config.Find("baseurlpath") is { Value.Text: { } b } ? ByteText.Show(b).TrimEnd('/') + "/" + MetadataPage : "");
         if (!Uri.TryCreate(said, UriKind.Absolute, out var url) || url.Scheme is not ("https" or "http"))
             throw new BeaconProblem(
                 ProblemCode.ConfigurationUnsupported,

@@ -54,7 +54,11 @@ internal sealed class TomcatConfiguration
                 $"{main}, line {root.Line}: its outermost element is {root.Name}, not Server.",
                 "Name Tomcat's server.xml to the agent."
             );
-        return new(main, text, [.. root.All("Service").Select(s => new TomcatService(s.Value("name") ?? "Catalina", s, [.. Ways(main, s)]))]);
+        return new(
+            main,
+            text,
+            [.. root.All("Service").Select(s => new TomcatService(s.Value("name") ?? "Catalina", s, [.. Ways(main, s)]))]
+        );
     }
 
     private static IEnumerable<TomcatWay> Ways(string main, XmlElement service) =>

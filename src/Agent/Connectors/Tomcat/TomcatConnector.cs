@@ -86,7 +86,12 @@ internal sealed class TomcatConnector(InstanceId id, ConnectorSettings settings)
     private static List<EndpointInfo> Endpoints(TomcatService s, TomcatConfiguration c, IFiles files)
     {
         var isSentOn = s.Rewriting is not null && files.Find(c.RulesOf(s))?.Contains(SendOn, StringComparison.Ordinal) == true;
-        return [.. s.Ways.Select(w => new EndpointInfo(Listening.Reachable(w.Address), w.Port, w.IsTls).ReadsIf(!w.IsTls && !isSentOn, Exposed.Pages))];
+        return
+        [
+            .. s.Ways.Select(w =>
+                new EndpointInfo(Listening.Reachable(w.Address), w.Port, w.IsTls).ReadsIf(!w.IsTls && !isSentOn, Exposed.Pages)
+            ),
+        ];
     }
 
     private TomcatService One(string service, TomcatConfiguration c) =>
@@ -149,7 +154,10 @@ internal sealed class TomcatConnector(InstanceId id, ConnectorSettings settings)
                 $"{c.PlaceOf(way.Element)}: the connector at port {way.Port} has {(way.Default is null ? "no SSLHostConfig for clients that name none" : "none, or several, certificates in its SSLHostConfig")}: which is meant is not clear.",
                 "Give it one SSLHostConfig with one Certificate; then bind again."
             );
-        var (before, last) = (edits.Count, certificate.Attributes.Count > 0 ? certificate.Attributes[^1].End : certificate.Start + "<Certificate".Length);
+        var (before, last) = (
+            edits.Count,
+            certificate.Attributes.Count > 0 ? certificate.Attributes[^1].End : certificate.Start + "<Certificate".Length
+        );
         foreach (var (name, value) in wanted)
             if (certificate.Find(name) is not { } there)
                 edits.Add(new(c.Main, last, last, $" {name}=\"{XmlText.Quoted(value)}\""));
@@ -198,7 +206,11 @@ internal sealed class TomcatConnector(InstanceId id, ConnectorSettings settings)
             );
         var engine =
             s.Engine
-            ?? throw new BeaconProblem(ProblemCode.ConfigurationUnsupported, $"{c.Main}: the service {s.Name} has no Engine.", "Correct it first.");
+            ?? throw new BeaconProblem(
+                ProblemCode.ConfigurationUnsupported,
+                $"{c.Main}: the service {s.Name} has no Engine.",
+                "Correct it first."
+            );
         var rules = c.RulesOf(s);
         if (files.Find(rules) is not null)
             throw new BeaconProblem(
@@ -219,11 +231,7 @@ internal sealed class TomcatConnector(InstanceId id, ConnectorSettings settings)
         var lineStart = c.Text.LastIndexOf('\n', engine.Start) + 1;
         var valve = $"{newLine}{c.Text[lineStart..engine.Start]}  <Valve className=\"{TomcatConfiguration.RewriteValve}\" />";
         var text = $"# Clients without TLS are sent to it.\n{SendOn}\nRewriteRule ^(.*)$ https://%{{SERVER_NAME}}{to}$1 [R=301,L]\n";
-        List<FileEdit> edits =
-        [
-            .. TextEdits.Apply([new(c.Main, engine.TagEnd, engine.TagEnd, valve)], files.Read),
-            new(rules, null, text),
-        ];
+        List<FileEdit> edits = [.. TextEdits.Apply([new(c.Main, engine.TagEnd, engine.TagEnd, valve)], files.Read), new(rules, null, text)];
         return ChangeSet.RequiringTls(service, edits, [$"Clients without TLS are sent to port {port}."], CutsOff);
     }
 
@@ -243,7 +251,11 @@ internal sealed class TomcatConnector(InstanceId id, ConnectorSettings settings)
     internal int? Pid()
     {
         var wanted = $"-Dcatalina.base={Path.GetDirectoryName(Path.GetDirectoryName(Path.GetFullPath(settings.Config))!)}";
-        return ServerProcess.All().Where(p => ServerProcess.Living(p) is { Program: Program } && Words(p) is { } w && w.Contains(Bootstrap) && w.Contains(wanted)).Cast<int?>().FirstOrDefault();
+        return ServerProcess
+            .All()
+            .Where(p => ServerProcess.Living(p) is { Program: Program } && Words(p) is { } w && w.Contains(Bootstrap) && w.Contains(wanted))
+            .Cast<int?>()
+            .FirstOrDefault();
     }
 
     private static string[]? Words(int pid)
@@ -272,7 +284,15 @@ internal sealed class TomcatConnector(InstanceId id, ConnectorSettings settings)
     public void Start()
     {
         var at = Path.GetDirectoryName(Path.GetDirectoryName(Path.GetFullPath(settings.Config))!)!;
-        string[] command = ["env", $"CATALINA_BASE={at}", $"CATALINA_HOME={Path.GetDirectoryName(Path.GetDirectoryName(settings.Binary))}", "sh", settings.Binary, "start"];
+        string[] command =
+        [
+            "env",
+            $"CATALINA_BASE={at}",
+            $"CATALINA_HOME={Path.GetDirectoryName(Path.GetDirectoryName(settings.Binary))}",
+            "sh",
+            settings.Binary,
+            "start",
+        ];
         var (code, output, error) = ServerProcess.Run(Account() is { } account ? account.Command(command) : command);
         if (code == 0)
             ServerProcess.WaitUntil(IsRunning);

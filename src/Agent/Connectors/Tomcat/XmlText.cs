@@ -82,7 +82,7 @@ internal static class XmlText
         }
         catch (XmlException e)
         {
-            throw Broken(file, e.LineNumber, e.Message.Split(" Line ")[0].TrimEnd('.'));
+            throw Broken(file, Math.Max(1, e.LineNumber), e.Message.Split(" Line ")[0].TrimEnd('.'));
         }
     }
 
@@ -132,6 +132,5 @@ internal static class XmlText
     }
 
     /// <summary>As a value between double quotes.</summary>
-    public static string Quoted(string value) =>
-        value.Replace("&", "&amp;").Replace("<", "&lt;").Replace("\"", "&quot;");
+    public static string Quoted(string value) => value.Replace("&", "&amp;").Replace("<", "&lt;").Replace("\"", "&quot;");
 }

@@ -14,7 +14,7 @@ public sealed class FederationTests(AttackedWorld world) : IClassFixture<Attacke
         Wayfarer = "https://wayfarer.example/sp";
 
     /// <summary>Seconds: what is signed lapses soon, so that the end comes soon.</summary>
-    private const int Life = 6;
+    private const int Life = 12;
 
     private sealed record PartnerState(string[] Knows, int Welcome, int Refused);
 

@@ -7,6 +7,7 @@ using OrderlyBeacon.Agent.Connectors.Postfix;
 using OrderlyBeacon.Agent.Connectors.PostgreSql;
 using OrderlyBeacon.Agent.Connectors.ProFtpd;
 using OrderlyBeacon.Agent.Connectors.Redis;
+using OrderlyBeacon.Agent.Connectors.Samba;
 using OrderlyBeacon.Agent.Connectors.SimpleSamlPhp;
 using OrderlyBeacon.Agent.Connectors.Slapd;
 using OrderlyBeacon.Agent.Connectors.Tomcat;
@@ -48,6 +49,7 @@ internal sealed class Instances
         ["redis"] = (id, s) => new RedisConnector(id, s),
         ["slapd"] = (id, s) => new SlapdConnector(id, s),
         ["mariadb"] = (id, s) => new MariaDbConnector(id, s),
+        ["samba"] = (id, s) => new SambaConnector(id, s),
         ["tomcat"] = (id, s) => new TomcatConnector(id, s),
         ["simplesamlphp"] = (id, s) => new SimpleSamlPhpConnector(id, s),
     };

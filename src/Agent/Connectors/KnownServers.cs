@@ -45,6 +45,7 @@ internal static class KnownServers
         new("redis", "a Redis's configuration file", () => Those("/etc/redis/redis.conf"), _ => "/usr/bin/redis-server"),
         new("slapd", "a slapd's configuration folder", () => Those("/etc/ldap/slapd.d"), _ => "/usr/sbin/slapd"),
         new("mariadb", "a MariaDB's configuration file", () => Those("/etc/mysql/mariadb.cnf"), _ => "/usr/sbin/mariadbd"),
+        new("samba", "a Samba domain controller's smb.conf", Controllers, _ => "/usr/sbin/samba"),
         new("tomcat", "a Tomcat's server.xml", () => Those("/etc/tomcat10/server.xml"), _ => "/usr/share/tomcat10/bin/catalina.sh"),
         new(
             "simplesamlphp",
@@ -65,6 +66,9 @@ internal static class KnownServers
         );
 
     private static string[] Those(string path) => File.Exists(path) || File.Exists(Path.Combine(path, "main.cf")) ? [path] : [];
+
+    // Most machines have an smb.conf; a domain controller has a directory beside it.
+    private static string[] Controllers() => File.Exists("/var/lib/samba/private/sam.ldb") ? Those("/etc/samba/smb.conf") : [];
 
     private static string[] ClusterConfigs() =>
         Directory.Exists("/etc/postgresql")

@@ -127,7 +127,7 @@ internal sealed class FetchBook(string state, TimeProvider clock)
     {
         var (opened, closed) = (line.IndexOf('['), line.IndexOf(']'));
         var address = line.Split(' ', 2)[0];
-        if (opened < 0 || closed < opened || address.Length is 0 or > LongestAddress || !System.Net.IPAddress.TryParse(address, out _))
+        if (opened < 0 || closed < opened || address.Length is 0 or > LongestAddress || !System.Net.IPAddress.TryParse(address, out var ip))
             return null;
         var rest = line[(closed + 1)..].Split('"');
         if (rest.Length < 3 || rest[1].Split(' ') is not ["GET", var target, ..] || target.Split('?')[0] != metadata)
@@ -144,7 +144,7 @@ internal sealed class FetchBook(string state, TimeProvider clock)
             DateTimeStyles.None,
             out var at
         )
-            ? new(address, at.ToUniversalTime())
+            ? new((ip.IsIPv4MappedToIPv6 ? ip.MapToIPv4() : ip).ToString(), at.ToUniversalTime())
             : null;
     }
 }

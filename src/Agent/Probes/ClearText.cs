@@ -141,8 +141,13 @@ internal static class ClearText
     /// <summary>Where TLS is required, everything is refused by one result code: confidentialityRequired (RFC 4511, section 4.1.9).</summary>
     private static async Task<IReadOnlyList<Readable>> Ldap(Stream s, string name, CancellationToken ct)
     {
-        const int ConfidentialityRequired = 13;
-        if (await LdapWay.BindAsync(s, ct) != ConfidentialityRequired)
+        const int ConfidentialityRequired = 13,
+            StrongerAuthRequired = 8;
+        var refused = await LdapWay.BindAsync(s, ct);
+        // A domain controller says so; the root entry, which it tells everybody, is all that it tells then ([MS-ADTS], section 5.1.1.1.1).
+        if (refused == StrongerAuthRequired)
+            return Exposed.Nothing;
+        if (refused != ConfidentialityRequired)
             return Exposed.QueriesAndLogins;
         return await LdapWay.IsAnsweredAsync(s, ct) ? Exposed.Queries : Exposed.Nothing;
     }

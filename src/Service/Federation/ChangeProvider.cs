@@ -230,7 +230,7 @@ public sealed class ChangeProvider(BeaconDb db, ProviderBook book, OrderDesk des
 
     private static string Address(string text) =>
         IPAddress.TryParse(text.Trim(), out var address)
-            ? address.ToString()
+            ? (address.IsIPv4MappedToIPv6 ? address.MapToIPv4() : address).ToString()
             : throw new BeaconProblem(ProblemCode.InputInvalid, $"\"{text}\" is no address.", "Write it as 192.0.2.7 or 2001:db8::7.");
 
     private static string Said(string? text, string missing) =>

@@ -112,6 +112,9 @@ public sealed class Provider
 
     public void GoOn(DateTimeOffset? at) => (IsHeld, GoOnAt) = (false, at);
 
+    /// <summary>Its order was cancelled, or is not there any more.</summary>
+    public void OrderIsGone() => OrderId = null;
+
     /// <summary>Somebody has looked: what failed is tried again.</summary>
     public void TryAgain() => (FailureJson, RetryAt, IsFailed) = (null, null, false);
 }

@@ -43,11 +43,12 @@ public sealed class RollProviders(BeaconDb db, ProviderBook book, WorkBell bell,
             book.Rests(p.Id);
             return;
         }
+        p.OrderIsGone();
         var before = p.Step;
         var decision = await DecideAsync(p, ct);
         WorkOrder? order = null;
         // What has just ended is not judged by what was heard before.
-        if (decision is { Act: { } act, Edition: { } edition } && !p.IsStale && MayTry(p))
+        if (decision is { Act: { } act, Edition: { } edition } && !p.IsStale && MayTry(p) && IsGood(act, edition))
             order = await OrderAsync(p, act, edition, decision.Step, ct);
         else
             p.Stands(decision.Step);
@@ -65,6 +66,10 @@ public sealed class RollProviders(BeaconDb db, ProviderBook book, WorkBell bell,
 
     private Task<bool> IsOpenAsync(long order, CancellationToken ct) =>
         db.Orders.AnyAsync(o => o.Id == order && (o.State == OrderState.Queued || o.State == OrderState.Taken), ct);
+
+    /// <summary>What was revoked is taken out, and put in nowhere.</summary>
+    private static bool IsGood(FederationAct act, Edition edition) =>
+        edition.RevokedAt is null || act is FederationAct.Retire or FederationAct.Withdraw;
 
     private bool MayTry(Provider p) => !p.IsFailed || p.RetryAt <= clock.GetUtcNow();
 

@@ -8,6 +8,7 @@ using OrderlyBeacon.Agent.Connectors.Postfix;
 using OrderlyBeacon.Agent.Connectors.PostgreSql;
 using OrderlyBeacon.Agent.Connectors.ProFtpd;
 using OrderlyBeacon.Agent.Connectors.Redis;
+using OrderlyBeacon.Agent.Connectors.Samba;
 using OrderlyBeacon.Agent.Connectors.Slapd;
 using OrderlyBeacon.Agent.Connectors.Tomcat;
 using OrderlyBeacon.Agent.Connectors.Vsftpd;
@@ -118,6 +119,11 @@ public sealed class OddConfigurationsTests
                 "# CRC32 01234567\ndn: cn=config\nobjectClass: olcGlobal\ncn: config\nolcArgsFile: /etc/server/args\nolcSecurity: update_ssf=56\nolcTLSCertificateFile:: L2EgYg==\nolcTLSCertificateKeyFile: /k\n  l\nolcThreads: 4\n"
             },
             {
+                "samba",
+                "smb.conf",
+                "[Global]\n\tserver role = active directory domain controller\n netbios name=DC1\nREALM = example\n tls  enabled = yes\n; x\n tls certfile = /a b\n tls keyfile=/k\nldap server require strong auth = no\n interfaces = lo, ::1 10.0.0.1/8\nbind interfaces only = yes\n[homes]\n comment = a \\\n b\n"
+            },
+            {
                 "tomcat",
                 "server.xml",
                 "<?xml version=\"1.0\"?>\n<Server port='-1'>\n<!-- <Connector/> -->\n<Service name=\"Catalina\">\n<Connector port=\"8080\" address='::1' />\n<Connector port=\"8443\" SSLEnabled=\"true\">\n<SSLHostConfig>\n<Certificate certificateFile = \"/a b\" certificateKeyFile='/k' type=\"RSA\"/>\n</SSLHostConfig>\n</Connector>\n<Engine name=\"Catalina\" ><![CDATA[ < ]]></Engine>\n</Service>\n</Server>\n"
@@ -142,6 +148,7 @@ public sealed class OddConfigurationsTests
             "proftpd" => new ProFtpdConnector(id, settings),
             "vsftpd" => new VsftpdConnector(id, settings),
             "slapd" => new SlapdConnector(id, settings),
+            "samba" => new SambaConnector(id, settings),
             "tomcat" => new TomcatConnector(id, settings),
             "redis" => new RedisConnector(id, settings),
             "dovecot" => new DovecotConnector(id, settings),

@@ -177,6 +177,10 @@ public sealed class HostedFilesTests : IDisposable
     )]
     [InlineData("192.0.2.7 - - [never] \"GET /saml/metadata.php HTTP/1.1\" 200 3", null)]
     [InlineData("somebody - - [28/Nov/2026:06:36:18 +0000] \"GET /saml/metadata.php HTTP/1.1\" 200 3", null)]
+    [InlineData(
+        "::FFFF:192.0.2.7 - - [28/Nov/2026:06:36:18 +0000] \"GET /saml/metadata.php HTTP/1.1\" 200 3718 \"-\" \"-\"",
+        "192.0.2.7 06:36:18"
+    )]
     [InlineData("]][[\"\"", null)]
     [InlineData("", null)]
     public void Lines_of_a_log_are_read_as_servers_write_them(string line, string? fetch)

@@ -32,7 +32,18 @@ internal sealed class SambaServer : RealServer
     public SambaServer()
     {
         Programs.Run("cp", ["-a", Made.Value["dc"], Path.Combine(Folder, "dc")]);
-        foreach (var (folder, mode) in new[] { ("run", "0755"), ("run/ncalrpc", "0755"), ("run/winbindd", "0755"), ("run/ntp_signd", "0750"), ("log", "0755"), ("cache", "0755"), ("conf", "0755") })
+        foreach (
+            var (folder, mode) in new[]
+            {
+                ("run", "0755"),
+                ("run/ncalrpc", "0755"),
+                ("run/winbindd", "0755"),
+                ("run/ntp_signd", "0750"),
+                ("log", "0755"),
+                ("cache", "0755"),
+                ("conf", "0755"),
+            }
+        )
             Programs.Run("mkdir", ["-p", "-m", mode, Path.Combine(Folder, folder)]);
         Connector = new SambaConnector(new("samba", "samba", MainFile), new("samba", "/usr/sbin/samba", MainFile, null));
     }
@@ -98,7 +109,10 @@ internal sealed class SambaServer : RealServer
 
     public override bool GoesInTheClear() =>
         Programs
-            .Run("ldapsearch", ["-x", "-H", $"ldap://{Address}", "-D", "administrator@thistledown.example", "-w", Password, "-s", "base", "-b", ""])
+            .Run(
+                "ldapsearch",
+                ["-x", "-H", $"ldap://{Address}", "-D", "administrator@thistledown.example", "-w", Password, "-s", "base", "-b", ""]
+            )
             .Code == 0;
 
     public override async Task<IConversation> TalkAsync()

@@ -69,7 +69,8 @@ internal sealed class SambaConfiguration
 
     public string? Value(string name) => Find(name)?.Value is { Length: > 0 } v ? v : null;
 
-    public bool IsOn(string name, bool otherwise) => Value(name) is { } v ? v.ToUpperInvariant() is "YES" or "TRUE" or "1" or "ON" : otherwise;
+    public bool IsOn(string name, bool otherwise) =>
+        Value(name) is { } v ? v.ToUpperInvariant() is "YES" or "TRUE" or "1" or "ON" : otherwise;
 
     public string PlaceOf(SambaSetting setting) => $"{Main}:{setting.Number}";
 
@@ -77,5 +78,9 @@ internal sealed class SambaConfiguration
     public string Private(string path) => Path.Combine(Value("private dir") ?? "/var/lib/samba/private", path);
 
     private BeaconProblem Broken(int number, string what) =>
-        new(ProblemCode.ConfigurationBroken, $"{Main}, line {number}: {what}.", "Correct it first; testparm shows the same. Nothing was changed.");
+        new(
+            ProblemCode.ConfigurationBroken,
+            $"{Main}, line {number}: {what}.",
+            "Correct it first; testparm shows the same. Nothing was changed."
+        );
 }

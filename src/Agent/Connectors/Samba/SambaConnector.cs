@@ -182,7 +182,10 @@ internal sealed class SambaConnector(InstanceId id, ConnectorSettings settings) 
     {
         foreach (var elsewhere in new[] { "include", "config file", "copy" })
             if (c.Find(elsewhere) is { } line)
-                throw Unclear($"{c.PlaceOf(line)}: settings come from elsewhere too ({elsewhere}).", "Write those of TLS into this file, then take the line out.");
+                throw Unclear(
+                    $"{c.PlaceOf(line)}: settings come from elsewhere too ({elsewhere}).",
+                    "Write those of TLS into this file, then take the line out."
+                );
         if (c.Value("config backend")?.Equals("registry", StringComparison.OrdinalIgnoreCase) == true)
             throw Unclear($"{c.Main}: its settings are in Samba's registry.", "Bind it by hand: net conf setparm global …");
         if (c.GlobalEnd is null)

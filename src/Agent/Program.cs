@@ -221,6 +221,7 @@ internal static class Program
         var kind = new Argument<string>("kind") { Description = $"One of {string.Join(", ", KnownServers.All.Select(k => k.Name))}." };
         var config = new Argument<string>("configuration") { Description = "Its main configuration file; of Postfix, the folder." };
         var names = new Option<string[]>("--name") { Description = "What clients call it, where its configuration does not say." };
+        var binary = new Option<string?>("--binary") { Description = "The server's program, when it is not where it usually is." };
         var log = new Option<string?>("--access-log")
         {
             Description = "Of a provider of sign-ins: the web server's log in which requests for its metadata stand.",
@@ -235,6 +236,7 @@ internal static class Program
             kind,
             config,
             names,
+            binary,
             log,
             at,
             account,
@@ -248,6 +250,7 @@ internal static class Program
                     var added = known.Settings(r.GetValue(config)!) with
                     {
                         Names = r.GetValue(names) is { Length: > 0 } n ? n : null,
+                        Binary = r.GetValue(binary) is { } program ? Path.GetFullPath(program) : known.Binary(r.GetValue(config)!),
                         AccessLog = r.GetValue(log) is { } path ? Path.GetFullPath(path) : null,
                         MetadataAt = r.GetValue(at),
                         Account = r.GetValue(account),

@@ -26,6 +26,12 @@ partner.SetAction(
             ct
         )
 );
-return await new RootCommand("Stand-ins for devices, partners and authorities elsewhere.") { appliance, partner }
+var config = new Option<string>("--config") { Description = "Its settings.", Required = true };
+var test = new Option<bool>("--test") { Description = "Read the settings, say what is wrong with them, and end." };
+var broker = new Command("broker", "A desktop broker, which finds its certificate in a keystore by a label.") { config, test };
+broker.SetAction((r, ct) => Broker.RunAsync(r.GetValue(config)!, r.GetValue(test), ct));
+var gateway = new Command("broker-gateway", "The broker's gateway; the broker starts it.") { config };
+gateway.SetAction((r, ct) => Broker.GatewayAsync(r.GetValue(config)!, ct));
+return await new RootCommand("Stand-ins for devices, partners and authorities elsewhere.") { appliance, partner, broker, gateway }
     .Parse(args)
     .InvokeAsync();

@@ -76,7 +76,7 @@ internal sealed class SwapBench(string state)
             },
             _rootSigner
         );
-        return Store.Complete(order, certificate, Armor.Write(Armor.Certificate, der));
+        return Store.Complete(order, certificate, Armor.Write(Armor.Certificate, der), releasable: true);
     }
 
     public Task<IReadOnlyList<Contracts.LookReport>> BindAsync(StoreEntry e, int? port, params ServiceRef[] services) =>

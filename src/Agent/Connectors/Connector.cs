@@ -35,7 +35,14 @@ internal enum StoreForm
 
 /// <summary>What a server needs of the store.</summary>
 /// <param name="Reader">The account that opens the files; null when it does so as the agent's own account.</param>
-internal sealed record Needs(StoreForm Form, ServerAccount? Reader = null);
+internal sealed record Needs(StoreForm Form, ServerAccount? Reader = null)
+{
+    /// <summary>What its entry has to be called in a keystore; null when any name will do.</summary>
+    public string? Label { get; init; }
+
+    /// <summary>It takes keys that may leave their keystore, and no others.</summary>
+    public bool IsReleased { get; init; }
+}
 
 /// <summary>What a connector found. A problem means that nothing of this server can be changed now.</summary>
 internal sealed record Discovery(IReadOnlyList<FoundService> Services, BeaconProblem? Problem)

@@ -1,4 +1,5 @@
 using OrderlyBeacon.Agent.Connectors.Apache;
+using OrderlyBeacon.Agent.Connectors.Broker;
 using OrderlyBeacon.Agent.Connectors.Dovecot;
 using OrderlyBeacon.Agent.Connectors.HaProxy;
 using OrderlyBeacon.Agent.Connectors.MariaDb;
@@ -49,6 +50,7 @@ internal sealed class Instances
         ["redis"] = (id, s) => new RedisConnector(id, s),
         ["slapd"] = (id, s) => new SlapdConnector(id, s),
         ["mariadb"] = (id, s) => new MariaDbConnector(id, s),
+        ["broker"] = (id, s) => new BrokerConnector(id, s),
         ["samba"] = (id, s) => new SambaConnector(id, s),
         ["tomcat"] = (id, s) => new TomcatConnector(id, s),
         ["simplesamlphp"] = (id, s) => new SimpleSamlPhpConnector(id, s),

@@ -45,6 +45,7 @@ internal static class KnownServers
         new("redis", "a Redis's configuration file", () => Those("/etc/redis/redis.conf"), _ => "/usr/bin/redis-server"),
         new("slapd", "a slapd's configuration folder", () => Those("/etc/ldap/slapd.d"), _ => "/usr/sbin/slapd"),
         new("mariadb", "a MariaDB's configuration file", () => Those("/etc/mysql/mariadb.cnf"), _ => "/usr/sbin/mariadbd"),
+        new("broker", "a desktop broker's settings", () => Those("/etc/desktop-broker/broker.conf"), _ => "/usr/lib/desktop-broker/broker"),
         new("samba", "a Samba domain controller's smb.conf", Controllers, _ => "/usr/sbin/samba"),
         new("tomcat", "a Tomcat's server.xml", () => Those("/etc/tomcat10/server.xml"), _ => "/usr/share/tomcat10/bin/catalina.sh"),
         new(

@@ -94,8 +94,7 @@ internal sealed class CarryOut(
             case OrderKind.Bind:
                 return Done(steps, await PutInAsync(order, Entry(order), swap, step, ct));
             case OrderKind.Unbind:
-                await swap.UnbindAsync(order.Id, instances.Service(order.Services![0]), ct);
-                return Done(steps, await LookAtAsync(order.Services[0], ct));
+                return Done(steps, await UnboundAsync(order, swap, step, ct));
             case OrderKind.RequireTls or OrderKind.AllowClearText:
                 return Done(steps, await DemandedAsync(order, step, ct));
             case OrderKind.Plan:
@@ -157,6 +156,23 @@ internal sealed class CarryOut(
         new(ProblemCode.ConfigurationUnsupported, "This agent does not know orders of that kind.", "Update the agent.");
 
     private static OrderResult Done(List<string> steps, IReadOnlyList<LookReport> looks) => new(true, null, steps, looks, null);
+
+    private async Task<IReadOnlyList<LookReport>> UnboundAsync(Order order, SwapRun swap, Action<string> step, CancellationToken ct)
+    {
+        var service = instances.Service(order.Services![0]);
+        var bound = _bounds.Find(service.Label);
+        await swap.UnbindAsync(order.Id, service, ct);
+        // Whoever carried its label before has it again.
+        if (
+            service.Instance.Needs.Label is { } label
+            && bound is not null
+            && _store.InUse(bound.Certificate) is { } e
+            && e.File.Label == label
+        )
+            foreach (var told in new Labels(_store).Undo(e))
+                step(told);
+        return await LookAtAsync(order.Services[0], ct);
+    }
 
     private async Task<IReadOnlyList<LookReport>> DemandedAsync(Order order, Action<string> step, CancellationToken ct)
     {
@@ -229,7 +245,12 @@ internal sealed class CarryOut(
             known,
             ct
         );
-        new Labels(_store).PassOn(entry);
+        var labels = new Labels(_store);
+        labels.PassOn(entry);
+        // Who finds its entry by a label has it from this one from now on.
+        foreach (var label in services.Select(s => instances.Service(s).Instance.Needs.Label).OfType<string>().Distinct())
+        foreach (var told in labels.Give(entry, label))
+            step(told);
         _store.Tidy(entry.File.Certificate, clock.GetUtcNow());
         step(services.Count == 1 ? $"{services[0]} serves it" : $"{services.Count} services serve it");
         return looks;
@@ -255,8 +276,11 @@ internal sealed class CarryOut(
     /// <summary>What cannot be put in place later is said before an edition is issued for it.</summary>
     private void TestAll(Order order)
     {
-        foreach (var s in order.Services ?? [])
-            instances.Service(s).Instance.Test(instances.Service(s).Instance.Files);
+        foreach (var service in (order.Services ?? []).Select(instances.Service))
+        {
+            Preflight.CheckRelease(service, order.Certificate ?? "", order.Releasable);
+            service.Instance.Test(service.Instance.Files);
+        }
     }
 
     /// <summary>The link is one for all services of a certificate: those that are bound to it and not named in the order move along.</summary>

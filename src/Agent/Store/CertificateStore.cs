@@ -56,6 +56,8 @@ internal static class StoreFiles
             needs.Form == StoreForm.Keystore ? KeystoreFolder
             : TogetherIn(needs.Form) is null ? Pair
             : Bundle;
+        if (needs.Label is { } label)
+            form = $"{form}.{CertificateStore.FolderName(label)}";
         return needs.Reader is { } reader ? $"{form}.{reader.Name}" : form;
     }
 

@@ -40,7 +40,7 @@ internal sealed class EntryForms(StoreEntry entry, Needs needs)
         using var signer = KeySigner.LoadPem(Encoding.ASCII.GetString(key));
         var chain = Armor.Read(certificates).Blocks.Select(b => (ReadOnlyMemory<byte>)b.Der).ToList();
         var salt = RandomNumberGenerator.GetBytes(16);
-        Write(Path.GetFileName(path), Pkcs12.Write(chain, signer, passphrase, salt, StoreFiles.KeystoreLabel));
+        Write(Path.GetFileName(path), Pkcs12.Write(chain, signer, passphrase, salt, needs.Label ?? StoreFiles.KeystoreLabel));
     }
 
     // It has other octets each time: whether it is the right one is asked of what is in it.

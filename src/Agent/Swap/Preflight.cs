@@ -37,6 +37,17 @@ internal static class Preflight
             );
     }
 
+    /// <exception cref="BeaconProblem"><see cref="ProblemCode.NotAllowed"/>: the server would not take its key.</exception>
+    public static void CheckRelease(ServiceRef service, string certificate, bool isReleasable)
+    {
+        if (service.Instance.Needs.IsReleased && !isReleasable)
+            throw new BeaconProblem(
+                ProblemCode.NotAllowed,
+                $"{service.Label} takes keys that may leave their host, and no others; that of \"{certificate}\" stays.",
+                "Request it anew with a profile whose keys may be released; keys that exist are never made so afterwards."
+            );
+    }
+
     /// <exception cref="BeaconProblem">Clients would refuse the service under its own name.</exception>
     public static void CheckName(ChangeSet plan, X509 leaf)
     {

@@ -37,6 +37,7 @@ internal sealed class SwapPlan
         var parts = new List<SwapPart>();
         foreach (var service in services)
         {
+            Preflight.CheckRelease(service, certificate, entry.File.Releasable);
             if (!plan._would.TryGetValue(service.Instance, out var would))
                 plan._would[service.Instance] = would = new(service.Instance.Files);
             var files = store.FilesOf(certificate, service.Instance.Needs);

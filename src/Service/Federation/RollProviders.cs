@@ -87,12 +87,14 @@ public sealed class RollProviders(BeaconDb db, ProviderBook book, WorkBell bell,
             return isNew ? new(FederationStep.Steady) : new(FederationStep.Publishing, FederationAct.Publish, current);
         if (also == current.Thumbprint)
             return await WaitAsync(p, current, ct);
+        var beside = await OwnAsync(certificate, also, ct);
+        var own = isNew ? current : await OwnAsync(certificate, signs.Thumbprint, ct);
         // What it signs with is ours, and something from before is published still: by a step of ours, or somebody's by hand.
-        if (isNew || await OwnAsync(certificate, signs.Thumbprint, ct) is not null && p.SwitchedAt is not null)
-            return Fade(p, isNew ? current : (await OwnAsync(certificate, signs.Thumbprint, ct))!);
+        if (own is not null && (beside is null || beside.Id < own.Id))
+            return Fade(p, own);
         // A newer edition came while the one before it was on its way.
-        return await OwnAsync(certificate, also, ct) is { } overtaken
-            ? new(FederationStep.Publishing, FederationAct.Withdraw, overtaken)
+        return beside is not null
+            ? new(FederationStep.Publishing, FederationAct.Withdraw, beside)
             : new(FederationStep.Publishing, FederationAct.Publish, current);
     }
 

@@ -165,12 +165,11 @@ public sealed class FederationTests : IDisposable
     public async Task What_partners_do_not_get_is_put_back()
     {
         var (bytes, next) = (File.ReadAllBytes(_provider.Hosted), Issue());
-        // The provider reads another copy than the one that its agent was told of.
+        // PHP reads another copy of the folder than the one that the agent was told of.
         var elsewhere = Path.Combine(_provider.Folder, "elsewhere");
         Programs.Run("cp", ["-a", Path.Combine(_provider.Folder, "metadata"), elsewhere]);
         var config = Path.Combine(_provider.Config, "config.php");
         var said = File.ReadAllText(config);
-        // PHP sees the other folder, the agent's reader the first one: the last assignment of a key counts for both, so it is done by a second file.
         File.WriteAllText(config, said.Replace($"'{_provider.Folder}/metadata'", $"'{elsewhere}'"));
         await Task.Delay(3000, Stop);
         var blind = new SimpleSamlPhpConnector(

@@ -23,6 +23,7 @@ need_provider() {
   local missing=()
   [ -d /usr/share/simplesamlphp/www ] || missing+=(no-program-of-simplesamlphp simplesamlphp)
   ls /usr/sbin/php-fpm* >/dev/null 2>&1 || missing+=(no-program-of-php-fpm php-fpm)
+  [ -x "$(command -v php || true)" ] || missing+=(php php-cli)
   for m in xml mbstring; do php -m 2>/dev/null | grep -qi "^$m$" || missing+=("no-program-of-php-$m" "php-$m"); done
   [ ${#missing[@]} -eq 0 ] || need "${missing[@]}"
 }

@@ -1,3 +1,4 @@
+using OrderlyBeacon.Agent.Connectors;
 using OrderlyBeacon.Agent.Connectors.Tomcat;
 
 namespace OrderlyBeacon.Agent.Tests.Contract;
@@ -35,7 +36,7 @@ internal sealed class TomcatServer : RealServer
         Connector = new TomcatConnector(new("tomcat", "tomcat", MainFile), new("tomcat", CatalinaScript, MainFile, null));
     }
 
-    public override OrderlyBeacon.Agent.Connectors.IConnector Connector { get; }
+    public override IConnector Connector { get; }
     public override string Service => "tomcat Catalina";
     public override string Name => "timetable.thistledown.example";
     public override IReadOnlyList<Door> Doors => [new(Tls, null)];
@@ -118,4 +119,33 @@ internal sealed class TomcatServer : RealServer
     public override async Task<IConversation> TalkAsync() => await HalfRequest.OpenAsync(Address, Plain, "/", Name);
 }
 
-public sealed class TomcatContractTests() : ContractTests(() => new TomcatServer());
+public sealed class TomcatContractTests() : ContractTests(() => new TomcatServer())
+{
+    [Fact]
+    public void A_process_that_only_looks_like_it_is_given_no_key()
+    {
+        using var s = new TomcatServer();
+        s.Configure(null);
+        var java = Path.Combine(s.Folder, "java");
+        File.WriteAllText(java, "#!/bin/sh\nsleep 30\n");
+        File.SetUnixFileMode(java, UnixFileMode.UserRead | UnixFileMode.OtherRead | UnixFileMode.OtherExecute | UnixFileMode.UserExecute);
+        using var stranger = System.Diagnostics.Process.Start(
+            "setpriv",
+            [
+                "--reuid",
+                "nobody",
+                "--regid",
+                "nogroup",
+                "--clear-groups",
+                java,
+                $"-Dcatalina.base={s.Folder}",
+                "org.apache.catalina.startup.Bootstrap",
+            ]
+        );
+        Assert.True(SpinWait.SpinUntil(() => ServerProcess.Living(stranger.Id) is { Program: "java" }, 5000));
+        Assert.False(s.Connector.IsRunning());
+        Assert.Equal("tomcat", s.Connector.Needs.Reader?.Name);
+        stranger.Kill(entireProcessTree: true);
+        stranger.WaitForExit();
+    }
+}

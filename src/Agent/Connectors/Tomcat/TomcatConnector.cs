@@ -48,11 +48,11 @@ internal sealed class TomcatConnector(InstanceId id, ConnectorSettings settings)
 
     private string NameOf(TomcatService s) => $"{Id.Name} {s.Name}";
 
-    /// <summary>The account that it runs as: of its process, else of its configuration, else the usual one.</summary>
+    /// <summary>
+    /// The account that reads its keys: by its configuration, else the usual one. A process does not say it: anybody can start one that looks like a Tomcat.
+    /// </summary>
     private ServerAccount? Account() =>
-        settings.Account is { } named ? ServerAccount.Of(named)
-        : Pid() is { } pid ? ServerAccount.OwnerOf($"/proc/{pid}")
-        : ServerAccount.OwnerOf(settings.Config) ?? ServerAccount.Of(UsualAccount);
+        settings.Account is { } named ? ServerAccount.Of(named) : ServerAccount.OwnerOf(settings.Config) ?? ServerAccount.Of(UsualAccount);
 
     public Discovery Discover(IFiles files) =>
         Discovery.Of(() =>
@@ -254,8 +254,17 @@ internal sealed class TomcatConnector(InstanceId id, ConnectorSettings settings)
         return ServerProcess
             .All()
             .Where(p => ServerProcess.Living(p) is { Program: Program } && Words(p) is { } w && w.Contains(Bootstrap) && w.Contains(wanted))
+            .Where(IsTrusted)
             .Cast<int?>()
             .FirstOrDefault();
+    }
+
+    /// <summary>Root's, the agent's own, or that of the account that reads its keys: what another account calls so is not asked.</summary>
+    private bool IsTrusted(int pid)
+    {
+        if (SafeFolder.OwnerOf($"/proc/{pid}") is not { } owner)
+            return false;
+        return owner.User == 0 || owner.User == SafeFolder.OwnerOf("/proc/self")?.User || owner.User == Account()?.User;
     }
 
     private static string[]? Words(int pid)

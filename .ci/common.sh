@@ -58,7 +58,7 @@ publish() {
   local what=$1 project=$2 target=$3; shift 3
   # Whoever has just built all says so: what is there is run as it is, whatever is edited meanwhile.
   [ -n "${BEACON_BUILT:-}" ] && [ -e "$OUT/$target.stamp" ] && return 0
-  fresh "$OUT/$target.stamp" "$ROOT/src/Core" "$ROOT/src/Contracts" "$ROOT/$project" "$ROOT/Directory.Build.props" "$ROOT/Directory.Build.targets" "$ROOT/Directory.Packages.props" ${EXTRA_SOURCES:-} && return 0
+  fresh "$OUT/$target.stamp" "$ROOT/src/Core" "$ROOT/src/Contracts" "$ROOT/src/Probes" "$ROOT/$project" "$ROOT/Directory.Build.props" "$ROOT/Directory.Build.targets" "$ROOT/Directory.Packages.props" ${EXTRA_SOURCES:-} && return 0
   local began=$SECONDS log="$OUT/$target.log"
   mkdir -p "$OUT"
   say "Building $what …"

@@ -33,6 +33,12 @@ public sealed record LookReport(
     /// <summary>The versions of TLS that it takes, oldest first, as <c>TLS 1.2</c>; null when it was not asked, or did not say.</summary>
     public IReadOnlyList<string>? Versions { get; init; }
 
+    /// <summary>The answer about its certificate that it staples (RFC 6066, section 8), Base64 of its DER; empty when it sends none; null when it was not asked, or takes no TLS 1.2.</summary>
+    public string? Staple { get; init; }
+
+    /// <summary>What can be read of clients that do without TLS there; null when it was not tried, or is not clear.</summary>
+    public IReadOnlyList<Readable>? Readable { get; init; }
+
     /// <summary>More certificates are neither sent nor judged; clients follow 16 at most.</summary>
     public const int MostCertificates = 24;
 }

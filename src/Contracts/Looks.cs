@@ -27,6 +27,12 @@ public sealed record LookInfo(
 
     /// <summary>The versions of TLS that it takes, oldest first, as <c>TLS 1.2</c>; null when it was not asked, or did not say. Only who looks at an address asks.</summary>
     public IReadOnlyList<string>? Versions { get; init; }
+
+    /// <summary>What its stapled answer says, in words; null when it sends none or was not asked.</summary>
+    public string? Staple { get; init; }
+
+    /// <summary>What can be read of clients that do without TLS there; null when it was not tried. Only who looks at an address tries it.</summary>
+    public IReadOnlyList<Readable>? Readable { get; init; }
 }
 
 public sealed record LookProblemInfo(string Fault, Severity Severity, string Reason, string Hurts, string Cure);

@@ -428,6 +428,18 @@ public enum ConcernKind
     /// <summary>It still takes a version of TLS that nobody should (RFC 8996).</summary>
     OldVersion,
 
+    /// <summary>The certificates of its chain do not follow upon each other.</summary>
+    OutOfOrder,
+
+    /// <summary>Names and passwords go there without TLS.</summary>
+    LoginsInTheClear,
+
+    /// <summary>Its certificate demands a stapled answer, and there is none (RFC 7633).</summary>
+    StapleMissing,
+
+    /// <summary>The stapled answer is out of date, of somebody else, or about another certificate.</summary>
+    StapleUnusable,
+
     /// <summary>A service that has a certificate of ours serves none.</summary>
     BindingBroken,
 

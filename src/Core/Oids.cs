@@ -22,6 +22,7 @@ public static class Oids
     public const string ExtendedKeyUsage = "2.5.29.37";
     public const string FreshestCrl = "2.5.29.46";
     public const string AuthorityInfoAccess = "1.3.6.1.5.5.7.1.1";
+    public const string TlsFeatures = "1.3.6.1.5.5.7.1.24";
     public const string CaIssuers = "1.3.6.1.5.5.7.48.2";
     public const string Ocsp = "1.3.6.1.5.5.7.48.1";
 

@@ -33,6 +33,7 @@ internal static class Lanes
             or Operation.GetLookahead
             or Operation.RehearseRenewal
             or Operation.Look
+            or Operation.LookFromService
             or Operation.MeetHost
             or Operation.CheckHealth
             or Operation.IssueCrl

@@ -2,11 +2,11 @@ using System.Net;
 using System.Net.Sockets;
 using OrderlyBeacon.Agent.Connectors;
 using OrderlyBeacon.Agent.Orders;
-using OrderlyBeacon.Agent.Probes;
 using OrderlyBeacon.Agent.Store;
 using OrderlyBeacon.Agent.Swap;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
+using OrderlyBeacon.Probes;
 
 namespace OrderlyBeacon.Agent.Tests;
 

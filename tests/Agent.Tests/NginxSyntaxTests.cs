@@ -1,10 +1,10 @@
 using System.Diagnostics;
 using OrderlyBeacon.Agent.Connectors;
 using OrderlyBeacon.Agent.Connectors.Nginx;
-using OrderlyBeacon.Agent.Probes;
 using OrderlyBeacon.Agent.Store;
 using OrderlyBeacon.Agent.Swap;
 using OrderlyBeacon.Core;
+using OrderlyBeacon.Probes;
 
 namespace OrderlyBeacon.Agent.Tests;
 

@@ -1,7 +1,7 @@
-using OrderlyBeacon.Agent.Probes;
 using OrderlyBeacon.Agent.Tests.Contract;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core.Sweeps;
+using OrderlyBeacon.Probes;
 
 namespace OrderlyBeacon.Agent.Tests;
 

@@ -4,8 +4,8 @@ using System.Net.Sockets;
 using System.Security.Cryptography.X509Certificates;
 using System.Text;
 using OrderlyBeacon.Agent.Connectors;
-using OrderlyBeacon.Agent.Probes;
 using OrderlyBeacon.Contracts;
+using OrderlyBeacon.Probes;
 
 namespace OrderlyBeacon.Agent.Tests;
 
@@ -85,6 +85,65 @@ public sealed class WaysToTlsTests : IDisposable
         {
             if (!server.HasExited)
                 server.Kill();
+        }
+    }
+
+    [Theory]
+    [InlineData("-tls1_2", true)]
+    [InlineData("-no_tls1", true)]
+    [InlineData("-tls1_3", null)]
+    [InlineData("-no_tls1", false)]
+    public async Task The_answer_that_a_server_staples(string option, bool? isSent)
+    {
+        var port = FreePort();
+        // What is in the file is not looked into by the server.
+        var answer = OrderlyBeacon.Core.Revocation.OcspResponse.Refuse(OrderlyBeacon.Core.Revocation.OcspRefusal.TryLater);
+        File.WriteAllBytes(_scratch["answer"], answer);
+        string[] stapling = isSent == false ? [] : ["-status_file", _scratch["answer"]];
+        using var server = System.Diagnostics.Process.Start(
+            new System.Diagnostics.ProcessStartInfo(
+                "openssl",
+                [
+                    "s_server",
+                    "-quiet",
+                    "-accept",
+                    $"127.0.0.1:{port}",
+                    "-cert",
+                    _certificate,
+                    "-key",
+                    _scratch["c.key"],
+                    option,
+                    .. stapling,
+                ]
+            )
+            {
+                RedirectStandardInput = true,
+                RedirectStandardError = true,
+            }
+        )!;
+        server.BeginErrorReadLine();
+        try
+        {
+            var probe = new Probe("127.0.0.1", port, "a.thistledown.example");
+            var look = await LookAsync(port, ProbeProtocol.Tls);
+            for (var i = 0; i < 100 && look.Outcome == LookOutcome.NoAnswer; i++)
+            {
+                await Task.Delay(50);
+                look = await LookAsync(port, ProbeProtocol.Tls);
+            }
+            var expected = isSent switch
+            {
+                true => Convert.ToBase64String(answer),
+                false => "",
+                null => null,
+            };
+            Assert.Equal(expected, await StapledAnswer.AskAsync(probe, TestContext.Current.CancellationToken));
+            var whole = await WholeLook.RunAsync(probe, TimeProvider.System, TestContext.Current.CancellationToken);
+            Assert.Equal((LookOutcome.Served, expected, null), (whole.Outcome, whole.Staple, whole.Readable));
+        }
+        finally
+        {
+            server.Kill();
         }
     }
 

@@ -1,10 +1,10 @@
 using System.Diagnostics;
 using System.Globalization;
-using OrderlyBeacon.Agent.Probes;
 using OrderlyBeacon.Agent.Tests.Contract;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core.Issuing;
 using OrderlyBeacon.Core.Paths;
+using OrderlyBeacon.Probes;
 using OrderlyBeacon.Testing;
 
 namespace OrderlyBeacon.Benchmarks;

@@ -40,7 +40,7 @@ public sealed class RightsTests
         [OwnRequest] = "WithdrawRequest",
         [Approving] = "ApproveRequest AmendRequest AcceptAnswer",
         [Refusing] = "RefuseRequest",
-        [KeepingHosts] = "InviteHost GiveHost RemoveHost StartSweep StopSweep",
+        [KeepingHosts] = "InviteHost GiveHost RemoveHost StartSweep StopSweep LookFromService",
         [KeepingOwnHosts] = "KeepDevice PlanTrust ChangeTrust",
         [KeepingAuthorities] = """
             ChangeProfile ImportProfile CopyProfile OfferProfile WithdrawProfile RevokeCertificate ReleaseCertificate RevokeMany IssueCrl InstallAuthorityAnswer

@@ -23,8 +23,10 @@ public sealed partial class ArchitectureTests
     {
         Assert.Empty(Ours("OrderlyBeacon.Core"));
         Assert.Empty(Ours("OrderlyBeacon.Contracts"));
-        foreach (var name in new[] { "beacond", "beacon-agent", "beacon" })
-            Assert.Equal(["OrderlyBeacon.Contracts", "OrderlyBeacon.Core"], Ours(name));
+        Assert.Equal(["OrderlyBeacon.Contracts", "OrderlyBeacon.Core"], Ours("OrderlyBeacon.Probes"));
+        Assert.Equal(["OrderlyBeacon.Contracts", "OrderlyBeacon.Core"], Ours("beacon"));
+        foreach (var name in new[] { "beacond", "beacon-agent" })
+            Assert.Equal(["OrderlyBeacon.Contracts", "OrderlyBeacon.Core", "OrderlyBeacon.Probes"], Ours(name));
     }
 
     [Fact]

@@ -129,6 +129,27 @@ public sealed class ReportTests(AttackedWorld world) : IClassFixture<AttackedWor
         Assert.DoesNotContain("known No", look.Output + look.Error);
     }
 
+    [Fact]
+    public async Task The_service_looks_itself_for_those_who_keep_hosts()
+    {
+        var door = world.Robin.BaseAddress!.Authority;
+        var own = world.Beacon(world.Home(), "look", door, "--from-service");
+        Assert.Contains("seen from the service", own.Output);
+        Assert.Contains("takes TLS 1.2, TLS 1.3", System.Text.RegularExpressions.Regex.Replace(own.Output, " +", " "));
+        var nowhere = world.Beacon(world.Home(), "look", "localhost:1", "--from-service");
+        Assert.Contains("connection refused", nowhere.Output);
+        var both = world.Beacon(world.Home(), "look", door, "--from-service", "--from", "web01");
+        Assert.Contains("exclude each other", both.Error);
+        var refused = await CallAsync(
+            world.Finch,
+            "POST",
+            "looks/from-service",
+            $$"""{"address":"{{door}}","serverName":null,"from":null}"""
+        );
+        Assert.Equal(HttpStatusCode.Forbidden, refused.Status);
+        Assert.Equal(HttpStatusCode.Forbidden, (await CallAsync(world.Jay, "POST", "looks/from-service", "{}")).Status);
+    }
+
     [Theory]
     [InlineData("depot.yard.example", "depot.yard.example")]
     [InlineData("*.yard.example", "'*.yard.example'")]

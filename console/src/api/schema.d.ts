@@ -55,6 +55,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/looks/from-service": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description For administrators and host-keepers. */
+        post: operations["lookFromService"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/store": {
         parameters: {
             query?: never;
@@ -2171,7 +2188,7 @@ export interface components {
          * @description Why something needs a hand.
          * @enum {string}
          */
-        ConcernKind: "plain-only" | "no-answer" | "handshake-failed" | "expired" | "not-yet-valid" | "revoked" | "self-signed" | "unknown-issuer" | "intermediate-missing" | "common-name-only" | "name-missing" | "wrong-purpose" | "weak" | "issuer-expired" | "issuer-not-yet-valid" | "issuer-revoked" | "out-of-bounds" | "malformed" | "broken-chain" | "ends-soon" | "old-version" | "binding-broken" | "binding-behind" | "certificate-malformed" | "service-problem" | "renewal-failed" | "stuck" | "on-hold" | "not-issued-yet" | "records-to-add" | "records-to-remove" | "partners-to-learn" | "signing-failed" | "host-away" | "host-problem" | "waiting-for-approval" | "waiting-outside" | "authority-away" | "push-failed" | "root-crl" | "take-away" | "zone-out-of-bounds" | "no-recovery-key" | "attempt" | "claimed-elsewhere" | "unreachable" | "timed-out" | "missing" | "server-error" | "redirected" | "too-large" | "wrong-type" | "wrong-generation" | "wrong-issuer" | "bad-signature" | "stale" | "expires-soon" | "responder-expired" | "responder-refuses" | "wrong-answer" | "clock-skew" | "key-unusable" | "authority-ends" | "authority-waits" | "unknown";
+        ConcernKind: "plain-only" | "no-answer" | "handshake-failed" | "expired" | "not-yet-valid" | "revoked" | "self-signed" | "unknown-issuer" | "intermediate-missing" | "common-name-only" | "name-missing" | "wrong-purpose" | "weak" | "issuer-expired" | "issuer-not-yet-valid" | "issuer-revoked" | "out-of-bounds" | "malformed" | "broken-chain" | "ends-soon" | "old-version" | "out-of-order" | "logins-in-the-clear" | "staple-missing" | "staple-unusable" | "binding-broken" | "binding-behind" | "certificate-malformed" | "service-problem" | "renewal-failed" | "stuck" | "on-hold" | "not-issued-yet" | "records-to-add" | "records-to-remove" | "partners-to-learn" | "signing-failed" | "host-away" | "host-problem" | "waiting-for-approval" | "waiting-outside" | "authority-away" | "push-failed" | "root-crl" | "take-away" | "zone-out-of-bounds" | "no-recovery-key" | "attempt" | "claimed-elsewhere" | "unreachable" | "timed-out" | "missing" | "server-error" | "redirected" | "too-large" | "wrong-type" | "wrong-generation" | "wrong-issuer" | "bad-signature" | "stale" | "expires-soon" | "responder-expired" | "responder-refuses" | "wrong-answer" | "clock-skew" | "key-unusable" | "authority-ends" | "authority-waits" | "unknown";
         /** @description The password once more: for a few minutes it is proof enough for what outlasts a session. */
         ConfirmSignIn: {
             password: string;
@@ -2647,6 +2664,10 @@ export interface components {
             anchor?: null | string;
             /** @description The versions of TLS that it takes, oldest first, as `TLS 1.2`; null when it was not asked, or did not say. Only who looks at an address asks. */
             versions?: null | string[];
+            /** @description What its stapled answer says, in words; null when it sends none or was not asked. */
+            staple?: null | string;
+            /** @description What can be read of clients that do without TLS there; null when it was not tried. Only who looks at an address tries it. */
+            readable?: null | unknown[];
         };
         /**
          * @description What a connection met.
@@ -2677,6 +2698,10 @@ export interface components {
             service?: null | string;
             /** @description The versions of TLS that it takes, oldest first, as `TLS 1.2`; null when it was not asked, or did not say. */
             versions?: null | string[];
+            /** @description The answer about its certificate that it staples (RFC 6066, section 8), Base64 of its DER; empty when it sends none; null when it was not asked, or takes no TLS 1.2. */
+            staple?: null | string;
+            /** @description What can be read of clients that do without TLS there; null when it was not tried, or is not clear. */
+            readable?: null | unknown[];
         };
         LookWish: {
             address: string;
@@ -3920,6 +3945,30 @@ export interface operations {
         };
     };
     look: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LookWish"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LookInfo"];
+                };
+            };
+        };
+    };
+    lookFromService: {
         parameters: {
             query?: never;
             header?: never;

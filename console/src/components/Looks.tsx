@@ -14,6 +14,12 @@ export function Looks({ looks, now }: { looks: LookInfo[]; now: number }) {
               <div className="dim">
                 {l.address}:{l.port} {l.versions?.length ? `takes ${l.versions.join(', ')}` : l.protocol}
               </div>
+              {l.staple && <div className="dim">stapled answer: {l.staple}</div>}
+              {l.readable && (
+                <div className="dim">
+                  without TLS: {l.readable.length > 0 ? `${l.readable.join(', ')} go` : 'nothing goes'}
+                </div>
+              )}
             </td>
             <td>
               <State

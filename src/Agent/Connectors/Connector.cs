@@ -1,10 +1,10 @@
-using OrderlyBeacon.Agent.Probes;
 using OrderlyBeacon.Agent.Store;
 using OrderlyBeacon.Agent.Swap;
 using OrderlyBeacon.Agent.Trust;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Keys;
+using OrderlyBeacon.Probes;
 
 namespace OrderlyBeacon.Agent.Connectors;
 

@@ -1,7 +1,6 @@
 using OrderlyBeacon.Agent.Connectors;
 using OrderlyBeacon.Agent.Enrolment;
 using OrderlyBeacon.Agent.Federation;
-using OrderlyBeacon.Agent.Probes;
 using OrderlyBeacon.Agent.Store;
 using OrderlyBeacon.Agent.Swap;
 using OrderlyBeacon.Agent.Trust;
@@ -10,6 +9,7 @@ using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Issuing;
 using OrderlyBeacon.Core.Keys;
 using OrderlyBeacon.Core.Names;
+using OrderlyBeacon.Probes;
 
 namespace OrderlyBeacon.Agent.Orders;
 
@@ -112,7 +112,7 @@ internal sealed class CarryOut(
             case OrderKind.Preview:
                 return new(true, null, steps, null, await PreviewedAsync(order, step, ct));
             case OrderKind.Look:
-                return Done(steps, [await LookAsync(order, ct)]);
+                return Done(steps, [await WholeLook.RunAsync(ProbeOf(order), clock, ct)]);
             case OrderKind.Sweep when order.Sweep is { } part:
                 return Done(steps, await Sweeping.RunAsync(part, clock, ct));
             case OrderKind.Meet:
@@ -184,12 +184,7 @@ internal sealed class CarryOut(
         return await LookAtAsync(order.Services[0], ct);
     }
 
-    private async Task<LookReport> LookAsync(Order order, CancellationToken ct)
-    {
-        var probe = new Probe(order.Address!, order.Port ?? 443, order.ServerName ?? order.Address!, order.Protocol);
-        var look = await TlsProbe.LookAsync(probe, clock, ct);
-        return look.Outcome == LookOutcome.Served ? look with { Versions = await VersionsTaken.AskAsync(probe, ct) } : look;
-    }
+    private static Probe ProbeOf(Order order) => new(order.Address!, order.Port ?? 443, order.ServerName ?? order.Address!, order.Protocol);
 
     private async Task<IReadOnlyList<LookReport>> ObtainAsync(Order order, SwapRun swap, Action<string> step, CancellationToken ct)
     {

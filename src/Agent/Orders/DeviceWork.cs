@@ -1,10 +1,10 @@
 using OrderlyBeacon.Agent.Devices;
-using OrderlyBeacon.Agent.Probes;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Formats;
 using OrderlyBeacon.Core.Keys;
 using OrderlyBeacon.Core.Names;
+using OrderlyBeacon.Probes;
 
 namespace OrderlyBeacon.Agent.Orders;
 

@@ -2,7 +2,6 @@ using System.Net;
 using OrderlyBeacon.Agent.Connectors;
 using OrderlyBeacon.Agent.Enrolment;
 using OrderlyBeacon.Agent.Federation;
-using OrderlyBeacon.Agent.Probes;
 using OrderlyBeacon.Agent.Store;
 using OrderlyBeacon.Agent.Swap;
 using OrderlyBeacon.Contracts;
@@ -10,6 +9,7 @@ using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Formats;
 using OrderlyBeacon.Core.Issuing;
 using OrderlyBeacon.Core.Names;
+using OrderlyBeacon.Probes;
 
 namespace OrderlyBeacon.Agent.Orders;
 

@@ -1,10 +1,10 @@
 using System.Collections.Concurrent;
 using OrderlyBeacon.Agent.Connectors;
-using OrderlyBeacon.Agent.Probes;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Issuing;
 using OrderlyBeacon.Core.Names;
+using OrderlyBeacon.Probes;
 
 namespace OrderlyBeacon.Agent.Swap;
 

@@ -1,7 +1,7 @@
-using OrderlyBeacon.Agent.Probes;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Issuing;
+using OrderlyBeacon.Probes;
 
 namespace OrderlyBeacon.Agent.Swap;
 

@@ -1,9 +1,9 @@
 using OrderlyBeacon.Agent.Connectors;
-using OrderlyBeacon.Agent.Probes;
 using OrderlyBeacon.Agent.Store;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Issuing;
+using OrderlyBeacon.Probes;
 
 namespace OrderlyBeacon.Agent.Swap;
 

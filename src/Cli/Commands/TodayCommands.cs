@@ -1,5 +1,6 @@
 using System.CommandLine;
 using OrderlyBeacon.Contracts;
+using OrderlyBeacon.Core;
 using static OrderlyBeacon.Cli.Ink;
 using static OrderlyBeacon.Cli.Screen;
 
@@ -66,13 +67,16 @@ internal static class TodayCommands
                 "How to come to TLS: smtp, imap, pop3, ftp, ldap, xmpp, postgresql, mysql, or tls for at once. Known services and usual ports need no word.",
         };
         startTls.AcceptOnlyFromAmong([.. OpenWord<ProbeProtocol>.Words.Where(w => w != "unknown")]);
-        var look = new Command("look", "Look at a service as its clients see it.") { address, name, from, startTls };
+        var fromService = new Option<bool>("--from-service") { Description = "The service itself looks, for host keepers." };
+        var look = new Command("look", "Look at a service as its clients see it.") { address, name, from, fromService, startTls };
         look.Does(
             async (r, ct) =>
             {
+                if (r.GetValue(fromService) && r.GetValue(from) is not null)
+                    throw new BeaconProblem(ProblemCode.InputInvalid, "--from and --from-service exclude each other.", "Give one of them.");
                 using var api = Api.SignedIn();
                 var json = await api.PostAsync(
-                    "/api/v1/looks",
+                    r.GetValue(fromService) ? "/api/v1/looks/from-service" : "/api/v1/looks",
                     new LookWish(r.GetValue(address)!, r.GetValue(name), r.GetValue(from))
                     {
                         Protocol = r.GetValue(startTls) is { } word ? OpenWord<ProbeProtocol>.Of(word) : null,
@@ -125,6 +129,8 @@ internal static class TodayCommands
     private static string Since(Concern c, DateTimeOffset now) =>
         c.Since is { } since && now - since > TimeSpan.FromHours(1) ? $"  since {since.UtcDateTime:d MMM HH:mm}" : "";
 
+    private static string WordOf(Readable r) => OpenWord<Readable>.WordOf(r);
+
     private static int WordOf(Severity s) => s.ToString().Length;
 
     public static void Show(LookInfo l)
@@ -141,7 +147,16 @@ internal static class TodayCommands
                 ("ends", When(s.NotAfter)),
                 ("key", s.Key),
                 ("protocol", l.Protocol),
-                ("takes", l.Versions is { Count: > 0 } v ? string.Join(", ", v) : null)
+                ("takes", l.Versions is { Count: > 0 } v ? string.Join(", ", v) : null),
+                ("stapled answer", l.Staple),
+                (
+                    "without TLS",
+                    l.Readable is { } what
+                        ? what.Count == 0
+                            ? "nothing goes"
+                            : string.Join(", ", what.Select(WordOf)) + " go"
+                        : null
+                )
             );
         foreach (var step in l.ChainSteps)
             Hanging($"  {Grey("·")} ", 4, Grey(step));

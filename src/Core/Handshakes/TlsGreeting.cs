@@ -43,6 +43,7 @@ public static class TlsGreeting
         ClientHello = 1,
         ServerHello = 2;
     private const ushort ServerName = 0,
+        StatusRequest = 5,
         Groups = 10,
         PointFormats = 11,
         Signatures = 13,
@@ -94,7 +95,8 @@ public static class TlsGreeting
     /// <summary>A record with a ClientHello (RFC 8446, section 4.1.2).</summary>
     /// <param name="host">The server name; null, or an address, sends none (RFC 6066, section 3).</param>
     /// <param name="random"><see cref="RandomBytes"/> bytes.</param>
-    public static byte[] Write(TlsVersion version, string? host, ReadOnlySpan<byte> random)
+    /// <param name="asksStatus">Whether an answer about the certificate's revocation is asked for (RFC 6066, section 8).</param>
+    public static byte[] Write(TlsVersion version, string? host, ReadOnlySpan<byte> random, bool asksStatus = false)
     {
         if (random.Length != RandomBytes)
             throw new ArgumentException($"{RandomBytes} bytes", nameof(random));
@@ -110,7 +112,7 @@ public static class TlsGreeting
         });
         body.One(1);
         body.One(0);
-        body.Sized2(b => Extensions(b, version, host));
+        body.Sized2(b => Extensions(b, version, host, asksStatus));
         var message = new Bytes();
         message.One(Handshake);
         message.Two((ushort)TlsVersion.Tls10);
@@ -123,7 +125,7 @@ public static class TlsGreeting
         return message.Written.ToArray();
     }
 
-    private static void Extensions(Bytes to, TlsVersion version, string? host)
+    private static void Extensions(Bytes to, TlsVersion version, string? host, bool asksStatus)
     {
         if (host is not null && !System.Net.IPAddress.TryParse(host, out _))
             Extension(
@@ -136,6 +138,9 @@ public static class TlsGreeting
                         list.Sized2(n => n.All(System.Text.Encoding.ASCII.GetBytes(host)));
                     })
             );
+        // By OCSP; of any responder, and with no extensions.
+        if (asksStatus)
+            Extension(to, StatusRequest, e => e.All([1, 0, 0, 0, 0]));
         Extension(to, Groups, e => List(e, KnownGroups));
         Extension(to, PointFormats, e => e.All([1, 0]));
         if (version >= TlsVersion.Tls12)

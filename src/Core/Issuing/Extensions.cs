@@ -176,6 +176,23 @@ public static class Extensions
         return oids;
     }
 
+    /// <summary>Extensions of TLS that the server has to answer with (RFC 7633 section 4.1).</summary>
+    public static List<int> ReadTlsFeatures(ReadOnlyMemory<byte> value)
+    {
+        const int Most = 100;
+        var seq = new AsnReader(value, AsnEncodingRules.DER).ReadSequence();
+        var features = new List<int>();
+        while (seq.HasData)
+        {
+            if (features.Count == Most)
+                throw new AsnContentException($"Over {Most} features.");
+            features.Add(
+                seq.TryReadInt32(out var feature) ? feature : throw new AsnContentException("A feature is no number of an extension.")
+            );
+        }
+        return features;
+    }
+
     public static byte[] WriteBasicConstraints(bool authority, int? pathLength)
     {
         var w = new AsnWriter(AsnEncodingRules.DER);

@@ -79,6 +79,18 @@ public enum LookFault
 
     /// <summary>It still takes a version of TLS that nobody should (RFC 8996).</summary>
     OldVersion,
+
+    /// <summary>The certificates of its chain do not follow upon each other (RFC 5246 section 7.4.2).</summary>
+    OutOfOrder,
+
+    /// <summary>Names and passwords go there without TLS.</summary>
+    LoginsInTheClear,
+
+    /// <summary>Its certificate demands a stapled answer, and there is none (RFC 7633).</summary>
+    StapleMissing,
+
+    /// <summary>The stapled answer is out of date, of somebody else, or about another certificate.</summary>
+    StapleUnusable,
 }
 
 /// <summary>One problem, with whom it hurts and its cure.</summary>
@@ -124,9 +136,22 @@ public static class LookJudge
                     "Bind the certificate again; its whole chain is put in place then."
                 )
             );
+        else if (path.ReachesAnchor && !FollowEachOther(served))
+            problems.Add(
+                new(
+                    LookFault.OutOfOrder,
+                    Severity.Soon,
+                    "The certificates of its chain are not sent in their order, or with others among them.",
+                    "Current clients sort them; older ones and devices refuse it.",
+                    "Bind the certificate again; its chain is put in place in its order then."
+                )
+            );
         JudgeName(name, leaf, problems);
-        return new(!problems.Any(p => p.Fault != LookFault.EndsSoon), [.. problems.OrderByDescending(p => p.Severity)], path);
+        return new(!problems.Any(p => p.Severity >= Severity.Now), [.. problems.OrderByDescending(p => p.Severity)], path);
     }
+
+    private static bool FollowEachOther(IReadOnlyList<X509> served) =>
+        Enumerable.Range(1, served.Count - 1).All(i => served[i - 1].Issuer.Matches(served[i].Subject));
 
     private static IEnumerable<LookProblem> OwnDates(X509 leaf, DateTimeOffset now)
     {

@@ -21,6 +21,9 @@ public enum Operation
     GetToday,
     GetLookahead,
     Look,
+
+    /// <summary>From the service's own machine, which sees what agents do not.</summary>
+    LookFromService,
     ListHosts,
     GetHost,
     InviteHost,

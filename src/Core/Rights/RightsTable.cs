@@ -73,6 +73,7 @@ public static class RightsTable
         [Operation.ListSweeps] = Read,
         [Operation.GetSweep] = Read,
         [Operation.ListFindings] = Read,
+        [Operation.LookFromService] = KeepHosts,
         [Operation.StartSweep] = KeepHosts,
         [Operation.StopSweep] = KeepHosts,
         [Operation.ListAnchors] = Read,

@@ -34,6 +34,26 @@ public sealed class JudgeLook(AuthorityRegistry registry, OutsideBook outside, A
             );
     }
 
+    private static IEnumerable<LookProblemInfo> ClearText(LookReport r)
+    {
+        if (r.Readable?.Contains(Readable.Logins) == true)
+            yield return new(
+                BeaconProblem.SlugOf(LookFault.LoginsInTheClear),
+                Contracts.Severity.Soon,
+                "It takes names and passwords without TLS too.",
+                "Whoever listens on the way reads them.",
+                "Require TLS there: beacon require-tls HOST/SERVICE, where an agent looks after it; else in its configuration."
+            );
+    }
+
+    private StapleVerdict Staple(LookReport r, IReadOnlyList<X509> served, TrustPath? path)
+    {
+        if (r.Staple is not { } staple)
+            return new(null, null);
+        var issuer = path?.Certificates.Skip(1).FirstOrDefault() ?? served.Skip(1).FirstOrDefault(c => c.Subject.Matches(served[0].Issuer));
+        return StapleJudge.Judge(served[0], issuer, Convert.FromBase64String(staple), clock.GetUtcNow());
+    }
+
     private static string Sentence(string text) => text.TrimEnd(' ', '.') + ".";
 
     public LookInfo Run(LookReport r, string? from)
@@ -44,11 +64,16 @@ public sealed class JudgeLook(AuthorityRegistry registry, OutsideBook outside, A
         {
             var served = Served(r);
             var verdict = By(r, served, [.. registry.Anchors, .. outside.Anchors]);
-            List<LookProblemInfo> problems = [.. verdict.Problems.Select(Problem), .. OldVersions(r)];
+            var staple = Staple(r, served, verdict.Path);
+            List<LookProblemInfo> problems = [.. verdict.Problems.Select(Problem), .. OldVersions(r), .. ClearText(r)];
+            if (staple.Problem is { } of)
+                problems.Insert(0, Problem(of));
             var severity = problems.Select(p => p.Severity).DefaultIfEmpty(Contracts.Severity.Fine).Max();
-            return Info(r, from, verdict.Accepted, severity, problems) with
+            return Info(r, from, verdict.Accepted && staple.Problem is null, severity, problems) with
             {
                 Versions = r.Versions?.Where(KnownVersions.Contains).ToList(),
+                Staple = staple.Words,
+                Readable = r.Readable,
                 ChainSteps = verdict.Path?.Steps ?? [],
                 Served = Shapes.Text(served[0]),
                 Anchor = anchors.EndOf(verdict.Path),

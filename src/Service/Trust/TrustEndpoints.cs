@@ -20,5 +20,11 @@ internal static class TrustEndpoints
             )
             .Is(Operation.Look)
             .WithTags("Looks");
+        api.MapPost(
+                "/looks/from-service",
+                async (LookWish wish, LookFromService look, CancellationToken ct) => TypedResults.Ok(await look.RunAsync(wish, ct))
+            )
+            .Is(Operation.LookFromService)
+            .WithTags("Looks");
     }
 }

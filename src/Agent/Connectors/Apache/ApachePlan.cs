@@ -1,5 +1,5 @@
-using OrderlyBeacon.Agent.Probes;
 using OrderlyBeacon.Core;
+using OrderlyBeacon.Probes;
 
 namespace OrderlyBeacon.Agent.Connectors.Apache;
 

@@ -1,5 +1,6 @@
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
+using OrderlyBeacon.Probes;
 
 namespace OrderlyBeacon.Agent.Connectors.Apache;
 

@@ -1,9 +1,9 @@
 using System.Text.RegularExpressions;
-using OrderlyBeacon.Agent.Probes;
 using OrderlyBeacon.Agent.Store;
 using OrderlyBeacon.Agent.Trust;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
+using OrderlyBeacon.Probes;
 
 namespace OrderlyBeacon.Agent.Connectors.Dovecot;
 

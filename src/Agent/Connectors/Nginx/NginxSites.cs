@@ -1,6 +1,7 @@
 using System.Net;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core.Names;
+using OrderlyBeacon.Probes;
 
 namespace OrderlyBeacon.Agent.Connectors.Nginx;
 

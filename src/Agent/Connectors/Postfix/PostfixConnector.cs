@@ -1,8 +1,8 @@
 using System.Net.Sockets;
-using OrderlyBeacon.Agent.Probes;
 using OrderlyBeacon.Agent.Trust;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
+using OrderlyBeacon.Probes;
 
 namespace OrderlyBeacon.Agent.Connectors.Postfix;
 

@@ -1,10 +1,10 @@
 using System.Net;
 using System.Net.Sockets;
-using OrderlyBeacon.Agent.Probes;
 using OrderlyBeacon.Agent.Store;
 using OrderlyBeacon.Agent.Trust;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
+using OrderlyBeacon.Probes;
 
 namespace OrderlyBeacon.Agent.Connectors.Redis;
 

@@ -1,7 +1,7 @@
-using OrderlyBeacon.Agent.Probes;
 using OrderlyBeacon.Agent.Store;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
+using OrderlyBeacon.Probes;
 
 namespace OrderlyBeacon.Agent.Connectors.Slapd;
 

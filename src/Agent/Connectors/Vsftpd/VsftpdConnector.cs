@@ -1,8 +1,8 @@
-using OrderlyBeacon.Agent.Probes;
 using OrderlyBeacon.Agent.Store;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Keys;
+using OrderlyBeacon.Probes;
 
 namespace OrderlyBeacon.Agent.Connectors.Vsftpd;
 

@@ -3,10 +3,10 @@ using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Sweeps;
 
-namespace OrderlyBeacon.Agent.Probes;
+namespace OrderlyBeacon.Probes;
 
 /// <summary>Looks at a part of a sweep: many endpoints, most of which are closed. Gently: so many at a time, and so many a second.</summary>
-internal static class Sweeping
+public static class Sweeping
 {
     private const int AtATime = 32,
         MostInAPart = 1024;

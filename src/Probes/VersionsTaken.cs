@@ -2,10 +2,10 @@ using System.Net.Sockets;
 using System.Security.Cryptography;
 using OrderlyBeacon.Core.Handshakes;
 
-namespace OrderlyBeacon.Agent.Probes;
+namespace OrderlyBeacon.Probes;
 
 /// <summary>Which versions of TLS a server takes: it is greeted in each of them, and let go after its first answer.</summary>
-internal static class VersionsTaken
+public static class VersionsTaken
 {
     private static readonly TimeSpan Patience = TimeSpan.FromSeconds(3);
     private static readonly (TlsVersion Version, string Word)[] All =
@@ -37,9 +37,7 @@ internal static class VersionsTaken
         limit.CancelAfter(Patience);
         try
         {
-            var ip = await TlsProbe.AddressOfAsync(probe.Address, limit.Token);
-            using var socket = new Socket(ip.AddressFamily, SocketType.Stream, ProtocolType.Tcp) { NoDelay = true };
-            await socket.ConnectAsync(ip, probe.Port, limit.Token);
+            using var socket = await TlsProbe.ConnectAsync(probe, limit.Token);
             await using var stream = new NetworkStream(socket, ownsSocket: false);
             if (WaysToTls.Of(probe.Protocol) is { } way && await way.GoAsync(stream, probe.Name, limit.Token) is not null)
                 return null;

@@ -5,10 +5,10 @@ using System.Security.Authentication;
 using System.Security.Cryptography.X509Certificates;
 using OrderlyBeacon.Contracts;
 
-namespace OrderlyBeacon.Agent.Probes;
+namespace OrderlyBeacon.Probes;
 
 /// <summary>Opens a TLS connection as a client would and records what it meets. Judging is Core's.</summary>
-internal static class TlsProbe
+public static class TlsProbe
 {
     public static readonly TimeSpan Patience = TimeSpan.FromSeconds(5);
 
@@ -22,9 +22,7 @@ internal static class TlsProbe
         {
             try
             {
-                var ip = await AddressOfAsync(probe.Address, limit.Token);
-                socket = new Socket(ip.AddressFamily, SocketType.Stream, ProtocolType.Tcp) { NoDelay = true };
-                await socket.ConnectAsync(ip, probe.Port, limit.Token);
+                socket = await ConnectAsync(probe, limit.Token);
             }
             catch (SocketException e)
             {
@@ -121,8 +119,25 @@ internal static class TlsProbe
         }
     }
 
+    /// <exception cref="SocketException">Nobody listens there, or the name is not known.</exception>
+    internal static async Task<Socket> ConnectAsync(Probe probe, CancellationToken ct)
+    {
+        var ip = await AddressOfAsync(probe.Address, ct);
+        var socket = new Socket(ip.AddressFamily, SocketType.Stream, ProtocolType.Tcp) { NoDelay = true };
+        try
+        {
+            await socket.ConnectAsync(ip, probe.Port, ct);
+            return socket;
+        }
+        catch
+        {
+            socket.Dispose();
+            throw;
+        }
+    }
+
     /// <summary>Servers listen at names too, as <c>localhost:443</c>.</summary>
-    internal static async Task<IPAddress> AddressOfAsync(string address, CancellationToken ct) =>
+    public static async Task<IPAddress> AddressOfAsync(string address, CancellationToken ct) =>
         IPAddress.TryParse(address, out var literal)
             ? literal
             : (await Dns.GetHostAddressesAsync(address, ct)).FirstOrDefault() ?? throw new SocketException((int)SocketError.HostNotFound);

@@ -1,9 +1,9 @@
 using OrderlyBeacon.Contracts;
 
-namespace OrderlyBeacon.Agent.Connectors;
+namespace OrderlyBeacon.Probes;
 
 /// <summary>What is read on the wire of each kind of server. Each a list of its own, so that endpoints with equal ones are equal.</summary>
-internal static class Exposed
+public static class Exposed
 {
     public static readonly IReadOnlyList<Readable> Nothing = [],
         Pages = [Readable.Pages],

@@ -2,10 +2,10 @@ using System.Formats.Asn1;
 using System.Text;
 using OrderlyBeacon.Contracts;
 
-namespace OrderlyBeacon.Agent.Probes;
+namespace OrderlyBeacon.Probes;
 
 /// <summary>How a client comes from a fresh connection to where a TLS handshake begins.</summary>
-internal interface IWayToTls
+public interface IWayToTls
 {
     /// <returns>Null when the handshake can begin; else why not, in the server's words.</returns>
     /// <param name="name">What the client calls the server.</param>
@@ -15,9 +15,9 @@ internal interface IWayToTls
 
 /// <summary>No TLS comes about.</summary>
 /// <param name="IsOffered">The server offers TLS and cannot give it now; otherwise it has none.</param>
-internal sealed record Refusal(bool IsOffered, string Words);
+public sealed record Refusal(bool IsOffered, string Words);
 
-internal static class WaysToTls
+public static class WaysToTls
 {
     private static readonly Dictionary<ProbeProtocol, IWayToTls> Known = new()
     {
@@ -36,7 +36,7 @@ internal static class WaysToTls
 }
 
 /// <summary>Lines of a text protocol, bounded.</summary>
-internal static class ProtocolLines
+public static class ProtocolLines
 {
     private const int MostBytes = 2048;
     public const int MostLines = 100;
@@ -86,7 +86,7 @@ internal static class ProtocolLines
 }
 
 /// <summary>EHLO, STARTTLS (RFC 3207).</summary>
-internal sealed class SmtpWay : IWayToTls
+public sealed class SmtpWay : IWayToTls
 {
     public async Task<Refusal?> GoAsync(Stream stream, string name, CancellationToken ct)
     {
@@ -104,7 +104,7 @@ internal sealed class SmtpWay : IWayToTls
 }
 
 /// <summary>AUTH TLS (RFC 4217, section 4).</summary>
-internal sealed class FtpWay : IWayToTls
+public sealed class FtpWay : IWayToTls
 {
     public async Task<Refusal?> GoAsync(Stream stream, string name, CancellationToken ct)
     {
@@ -119,7 +119,7 @@ internal sealed class FtpWay : IWayToTls
 }
 
 /// <summary>STARTTLS (RFC 9051, section 6.2.1).</summary>
-internal sealed class ImapWay : IWayToTls
+public sealed class ImapWay : IWayToTls
 {
     public async Task<Refusal?> GoAsync(Stream stream, string name, CancellationToken ct)
     {
@@ -141,7 +141,7 @@ internal sealed class ImapWay : IWayToTls
 }
 
 /// <summary>STLS (RFC 2595, section 4), when CAPA (RFC 2449) lists it.</summary>
-internal sealed class Pop3Way : IWayToTls
+public sealed class Pop3Way : IWayToTls
 {
     public async Task<Refusal?> GoAsync(Stream stream, string name, CancellationToken ct)
     {
@@ -162,7 +162,7 @@ internal sealed class Pop3Way : IWayToTls
 }
 
 /// <summary>SSLRequest of PostgreSQL's protocol 3.0: length 8, code 80877103; one byte answers.</summary>
-internal sealed class PostgreSqlWay : IWayToTls
+public sealed class PostgreSqlWay : IWayToTls
 {
     private static readonly byte[] SslRequest = [0, 0, 0, 8, 4, 210, 22, 47];
 
@@ -182,7 +182,7 @@ internal sealed class PostgreSqlWay : IWayToTls
 }
 
 /// <summary>StartTLS (RFC 4511, section 4.14): an extended request, answered by a result code.</summary>
-internal sealed class LdapWay : IWayToTls
+public sealed class LdapWay : IWayToTls
 {
     private const int MostAnswer = 8192,
         Success = 0,
@@ -306,7 +306,7 @@ internal sealed class LdapWay : IWayToTls
 }
 
 /// <summary>The server greets with what it can; a client that wants TLS answers with the first part of its own greeting and goes on inside TLS.</summary>
-internal sealed class MySqlWay : IWayToTls
+public sealed class MySqlWay : IWayToTls
 {
     private const int MostGreeting = 4096,
         ErrorPacket = 0xFF,
@@ -340,7 +340,7 @@ internal sealed class MySqlWay : IWayToTls
 }
 
 /// <summary>STARTTLS in a client's stream (RFC 6120, sections 4.2 and 5.4).</summary>
-internal sealed class XmppWay : IWayToTls
+public sealed class XmppWay : IWayToTls
 {
     private const int MostAnswer = 16384;
 

@@ -1,16 +1,15 @@
 using System.Net;
 using System.Net.Sockets;
 using System.Text;
-using OrderlyBeacon.Agent.Connectors;
 using OrderlyBeacon.Contracts;
 
-namespace OrderlyBeacon.Agent.Probes;
+namespace OrderlyBeacon.Probes;
 
 /// <summary>
 /// Tries how far a client without TLS gets at an endpoint. It stops before anything is given away or kept: no password is sent, no mail, no file. (MySQL's protocol
 /// cannot be tried so: a server says after a correct password alone whether it wanted TLS.)
 /// </summary>
-internal static class ClearText
+public static class ClearText
 {
     private static readonly TimeSpan Patience = TimeSpan.FromSeconds(5);
 
@@ -26,17 +25,9 @@ internal static class ClearText
         try
         {
             var ip = await TlsProbe.AddressOfAsync(e.Address, limit.Token);
-            using var socket = new Socket(ip.AddressFamily, SocketType.Stream, ProtocolType.Tcp) { NoDelay = true };
-            if (way.FromElsewhere)
-                Elsewhere(socket, ip);
-            try
-            {
-                await socket.ConnectAsync(ip, e.Port, limit.Token);
-            }
-            catch (SocketException)
-            {
+            if (await ConnectAsync(ip, e.Port, way.FromElsewhere, limit.Token) is not { } socket)
                 return Exposed.Nothing;
-            }
+            using var open = socket;
             await using var stream = new NetworkStream(socket, ownsSocket: false);
             return await way.TryAsync(stream, name, limit.Token);
         }
@@ -47,6 +38,32 @@ internal static class ClearText
         catch (SocketException x)
         {
             throw new IOException(x.Message, x);
+        }
+    }
+
+    /// <returns>Null when nobody listens there.</returns>
+    private static async Task<Socket?> ConnectAsync(IPAddress ip, int port, bool fromElsewhere, CancellationToken ct)
+    {
+        var socket = new Socket(ip.AddressFamily, SocketType.Stream, ProtocolType.Tcp) { NoDelay = true };
+        try
+        {
+            if (fromElsewhere)
+                Elsewhere(socket, ip);
+            await socket.ConnectAsync(ip, port, ct);
+            return socket;
+        }
+        catch (SocketException e)
+        {
+            socket.Dispose();
+            // Another host is not reached from this machine's own addresses, and takes whoever comes for somebody from elsewhere.
+            return fromElsewhere && e.SocketErrorCode != SocketError.ConnectionRefused
+                ? await ConnectAsync(ip, port, fromElsewhere: false, ct)
+                : null;
+        }
+        catch
+        {
+            socket.Dispose();
+            throw;
         }
     }
 

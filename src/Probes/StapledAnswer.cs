@@ -1,0 +1,57 @@
+using System.Net.Sockets;
+using System.Security.Cryptography;
+using OrderlyBeacon.Core.Handshakes;
+
+namespace OrderlyBeacon.Probes;
+
+/// <summary>
+/// The answer about its certificate that a server sends along when it is asked (RFC 6066, section 8). It is asked in TLS 1.2, where that part of the handshake can be read without
+/// ending it; the platform's own handshakes keep it to themselves.
+/// </summary>
+public static class StapledAnswer
+{
+    private static readonly TimeSpan Patience = TimeSpan.FromSeconds(3);
+
+    /// <returns>The answer, Base64 of its DER; empty when none is sent; null when that could not be found out.</returns>
+    public static async Task<string?> AskAsync(Probe probe, CancellationToken ct)
+    {
+        using var limit = CancellationTokenSource.CreateLinkedTokenSource(ct);
+        limit.CancelAfter(Patience);
+        try
+        {
+            using var socket = await TlsProbe.ConnectAsync(probe, limit.Token);
+            await using var stream = new NetworkStream(socket, ownsSocket: false);
+            if (WaysToTls.Of(probe.Protocol) is { } way && await way.GoAsync(stream, probe.Name, limit.Token) is not null)
+                return null;
+            var random = RandomNumberGenerator.GetBytes(TlsGreeting.RandomBytes);
+            await stream.WriteAsync(TlsGreeting.Write(TlsVersion.Tls12, probe.Name, random, asksStatus: true), limit.Token);
+            return await ReadAsync(stream, limit.Token);
+        }
+        catch (Exception e) when (e is SocketException or IOException)
+        {
+            return null;
+        }
+        catch (OperationCanceledException) when (!ct.IsCancellationRequested)
+        {
+            return null;
+        }
+    }
+
+    private static async Task<string?> ReadAsync(Stream stream, CancellationToken ct)
+    {
+        var flight = new ServerFlight();
+        var header = new byte[TlsGreeting.RecordHeader];
+        while (flight.IsGoingOn)
+        {
+            await stream.ReadExactlyAsync(header, ct);
+            if (TlsGreeting.LengthOf(header) is not { } length)
+                return null;
+            var content = new byte[length];
+            await stream.ReadExactlyAsync(content, ct);
+            flight.Add(header[0], content);
+        }
+        if (!flight.IsWhole)
+            return null;
+        return flight.Staple is { } staple ? Convert.ToBase64String(staple.Span) : "";
+    }
+}

@@ -1,0 +1,53 @@
+using System.Net;
+using Microsoft.EntityFrameworkCore;
+using OrderlyBeacon.Contracts;
+using OrderlyBeacon.Core;
+using OrderlyBeacon.Core.Names;
+using OrderlyBeacon.Service.Storage;
+
+namespace OrderlyBeacon.Service.Trust;
+
+/// <summary>Where to look, and what to ask for.</summary>
+/// <param name="HostId">The host of the known service that listens there; null when it is none.</param>
+public sealed record Door(string Address, int Port, string ServerName, ProbeProtocol Protocol, long? HostId);
+
+/// <summary>Where somebody wants to look: an address, or a name of a known service, which is looked for where that service listens.</summary>
+public sealed class FindDoor(BeaconDb db)
+{
+    private const int UsualPort = 443;
+
+    public async Task<Door> RunAsync(LookWish wish, CancellationToken ct)
+    {
+        var (address, port) = Split(wish.Address);
+        var name = wish.ServerName ?? address;
+        if (!IPAddress.TryParse(address, out _))
+        {
+            var quoted = "\"" + DnsName.Parse(address).Ascii + "\"";
+            var service = await db.Services.AsNoTracking().Where(s => s.NamesJson.Contains(quoted)).FirstOrDefaultAsync(ct);
+            var endpoints = service is null ? [] : Shapes.Endpoints(service.EndpointsJson);
+            var endpoint =
+                endpoints.FirstOrDefault(e => port is null ? e.Tls : e.Port == port) ?? (port is null ? endpoints.FirstOrDefault() : null);
+            if (endpoint is not null)
+                return new(endpoint.Address, endpoint.Port, name, wish.Protocol ?? endpoint.Protocol, service!.HostId);
+        }
+        return new(address, port ?? UsualPort, name, wish.Protocol ?? WellKnownPorts.ProtocolAt(port ?? UsualPort), null);
+    }
+
+    private static (string Address, int? Port) Split(string text)
+    {
+        var t = text.Trim();
+        foreach (var scheme in new[] { "https://", "http://" })
+            if (t.StartsWith(scheme, StringComparison.OrdinalIgnoreCase))
+                t = t[scheme.Length..];
+        t = t.Split('/')[0];
+        var colon = t.LastIndexOf(':');
+        if (t.StartsWith('[') && t.Contains(']'))
+            return (t[1..t.IndexOf(']')], colon > t.IndexOf(']') ? Port(t[(colon + 1)..]) : null);
+        return colon > 0 && t.IndexOf(':') == colon ? (t[..colon], Port(t[(colon + 1)..])) : (t, null);
+
+        static int Port(string p) =>
+            int.TryParse(p, out var n) && n is > 0 and < 65536
+                ? n
+                : throw new BeaconProblem(ProblemCode.InputInvalid, $"\"{p}\" is not a port.", "Use a number from 1 to 65535.");
+    }
+}

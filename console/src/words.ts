@@ -52,3 +52,8 @@ export function read(what: unknown[] | null | undefined): string {
   if (words.length === 0) return 'traffic';
   return words.length === 1 ? (words[0] ?? '') : `${words.slice(0, -1).join(', ')} and ${words.at(-1) ?? ''}`;
 }
+
+/** What is taken back of what was required of a service from here. */
+export function backWord(s: { requiresTls?: boolean }): string {
+  return s.requiresTls ? 'Allow clear text' : 'Allow old versions';
+}

@@ -66,6 +66,9 @@ public sealed record FoundService(
 
     /// <summary>Its agent has ended its use without TLS, and knows what was there before.</summary>
     public bool RequiresTls { get; init; }
+
+    /// <summary>The lowest version of TLS that its agent has set, knowing what was there before; null when it has set none.</summary>
+    public LowestTls? Lowest { get; init; }
 }
 
 /// <summary>A keyed entry of the host's store.</summary>
@@ -167,6 +170,9 @@ public sealed record Order(
 
     /// <summary>Of <see cref="OrderKind.Federate"/>: the provider, and what to do.</summary>
     public FederationOrder? Federation { get; init; }
+
+    /// <summary>Of <see cref="OrderKind.RaiseTls"/>: the version.</summary>
+    public LowestTls? Lowest { get; init; }
 
     /// <summary>Of a preview: the kind of order that it describes.</summary>
     public OrderKind? Of { get; init; }

@@ -53,6 +53,7 @@ namespace OrderlyBeacon.Contracts;
 [JsonSerializable(typeof(List<StoreEntryInfo>))]
 [JsonSerializable(typeof(BindWish))]
 [JsonSerializable(typeof(TlsWish))]
+[JsonSerializable(typeof(LowestWish))]
 [JsonSerializable(typeof(List<MarkedAnchor>))]
 [JsonSerializable(typeof(List<AnchorInfo>))]
 [JsonSerializable(typeof(Page<AnchorInfo>))]

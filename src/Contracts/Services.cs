@@ -28,6 +28,9 @@ public sealed record ServiceInfo(
     /// <summary>Its use without TLS was ended from here, and can be allowed again.</summary>
     public bool RequiresTls { get; init; }
 
+    /// <summary>The lowest version of TLS that was set from here; null when none was.</summary>
+    public LowestTls? Lowest { get; init; }
+
     /// <summary>What it does for mail, and where; empty when nothing.</summary>
     public IReadOnlyList<MailUseInfo> Mail { get; init; } = [];
 
@@ -62,7 +65,27 @@ public sealed record BindingInfo(
 );
 
 /// <param name="Required">Whether TLS shall be required; else clear text shall be allowed again, where it was ended from here.</param>
-public sealed record TlsWish(bool Required);
+public sealed record TlsWish(bool Required)
+{
+    /// <summary>What a plan is about instead: no version of TLS below this one shall be taken.</summary>
+    public LowestTls? Lowest { get; init; }
+}
+
+/// <param name="Lowest">No version of TLS below it shall be taken.</param>
+public sealed record LowestWish(LowestTls Lowest);
+
+/// <summary>Versions of TLS as people write them.</summary>
+public static class TlsVersions
+{
+    /// <summary>All that are still met, oldest first.</summary>
+    public static readonly IReadOnlyList<string> All = ["TLS 1.0", "TLS 1.1", "TLS 1.2", "TLS 1.3"];
+
+    public static string NameOf(LowestTls lowest) => lowest == LowestTls.Tls13 ? "TLS 1.3" : "TLS 1.2";
+
+    /// <summary>Those of some versions that are below one, oldest first.</summary>
+    public static IReadOnlyList<string> Below(LowestTls lowest, IEnumerable<string> versions) =>
+        [.. All.TakeWhile(v => v != NameOf(lowest)).Where(versions.Contains)];
+}
 
 /// <param name="Certificate">Null only in a plan: what unbinding would change.</param>
 public sealed record BindWish(string? Certificate, int? Port)

@@ -104,6 +104,9 @@ public enum OrderKind
     /// <summary>Take such an end back.</summary>
     AllowClearText,
 
+    /// <summary>Have a service take no version of TLS below one (<see cref="Order.Lowest"/>).</summary>
+    RaiseTls,
+
     /// <summary>Say what an order of another kind would change (<see cref="Order.Of"/>); changes nothing.</summary>
     Preview,
 
@@ -139,6 +142,17 @@ public enum Readable
     Queries,
 
     /// <summary>Something that this program does not know, from a newer one.</summary>
+    Unknown,
+}
+
+/// <summary>The lowest version of TLS that a service shall take. Those below have been given up by all (RFC 8996).</summary>
+[JsonConverter(typeof(OpenWord<LowestTls>))]
+public enum LowestTls
+{
+    Tls12,
+    Tls13,
+
+    /// <summary>A version that this program does not know, from a newer one.</summary>
     Unknown,
 }
 

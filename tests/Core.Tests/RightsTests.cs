@@ -34,7 +34,7 @@ public sealed class RightsTests
             """,
         [Requesting] = "Look AskWhy RefreshDirectory",
         [Own] = """
-            MeetHost PlanBinding BindService UnbindService PlanTls RequireTls AllowClearText ComposeRequest PreviewRequest SubmitRequest RenewCertificate SkipRecords ChangePolicy TakeAnswer PlanSigning SignWith GoOnSigning StepBackSigning KeepPartner
+            MeetHost PlanBinding BindService UnbindService PlanTls RequireTls RaiseTls AllowClearText ComposeRequest PreviewRequest SubmitRequest RenewCertificate SkipRecords ChangePolicy TakeAnswer PlanSigning SignWith GoOnSigning StepBackSigning KeepPartner
             ImportToStore RelabelEntry UndoLabel ArchiveEntry RestoreEntry RemoveEntry ExportEntry ExportKey
             """,
         [OwnRequest] = "WithdrawRequest",

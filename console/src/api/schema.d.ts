@@ -519,6 +519,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/services/{host}/{service}/lowest-version": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description For administrators, requesters, and members of a group that holds a zone. */
+        put: operations["raiseTls"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/hosts/{host}/store/import": {
         parameters: {
             query?: never;
@@ -2411,6 +2428,7 @@ export interface components {
             namesAreAssumed?: boolean;
             /** @description Its agent has ended its use without TLS, and knows what was there before. */
             requiresTls?: boolean;
+            lowest?: null | components["schemas"]["LowestTls"];
         };
         /** @description A trust store as its agent found it. */
         FoundTrustStore: {
@@ -2746,6 +2764,12 @@ export interface components {
             state: string;
             link: null | string;
         };
+        /** @enum {string} */
+        LowestTls: "tls12" | "tls13" | "unknown";
+        LowestWish: {
+            /** @description No version of TLS below it shall be taken. */
+            lowest: components["schemas"]["LowestTls"];
+        };
         /**
          * @description What a service does for mail.
          * @enum {string}
@@ -2890,6 +2914,7 @@ export interface components {
             sweep?: null | components["schemas"]["SweepPart"];
             trust?: null | components["schemas"]["TrustOrder"];
             federation?: null | components["schemas"]["FederationOrder"];
+            lowest?: null | components["schemas"]["LowestTls"];
             of?: null | components["schemas"]["OrderKind"];
             /** @description Of OrderKind.KeepDevice: a DeviceAccess, sealed to this agent, Base64. */
             sealed?: null | string;
@@ -2936,7 +2961,7 @@ export interface components {
          * @description What an agent can be ordered to do.
          * @enum {string}
          */
-        OrderKind: "obtain" | "bind" | "unbind" | "plan" | "look" | "meet" | "prepare" | "complete" | "keep-device" | "store" | "require-tls" | "allow-clear-text" | "preview" | "sweep" | "trust" | "tell-trust" | "federate" | "unknown";
+        OrderKind: "obtain" | "bind" | "unbind" | "plan" | "look" | "meet" | "prepare" | "complete" | "keep-device" | "store" | "require-tls" | "allow-clear-text" | "raise-tls" | "preview" | "sweep" | "trust" | "tell-trust" | "federate" | "unknown";
         OrderList: {
             orders: components["schemas"]["Order"][];
         };
@@ -3469,6 +3494,7 @@ export interface components {
             clearText?: boolean;
             /** @description Its use without TLS was ended from here, and can be allowed again. */
             requiresTls?: boolean;
+            lowest?: null | components["schemas"]["LowestTls"];
             /** @description What it does for mail, and where; empty when nothing. */
             mail?: components["schemas"]["MailUseInfo"][];
             /** @description What the caller may not do with it. */
@@ -3737,6 +3763,7 @@ export interface components {
         TlsWish: {
             /** @description Whether TLS shall be required; else clear text shall be allowed again, where it was ended from here. */
             required: boolean;
+            lowest?: null | components["schemas"]["LowestTls"];
         };
         Today: {
             /** Format: date-time */
@@ -4708,6 +4735,33 @@ export interface operations {
             cookie?: never;
         };
         requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OrderAccepted"];
+                };
+            };
+        };
+    };
+    raiseTls: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: string;
+                service: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LowestWish"];
+            };
+        };
         responses: {
             /** @description OK */
             200: {

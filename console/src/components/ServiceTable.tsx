@@ -8,7 +8,7 @@ import { Offered } from './Offered';
 import { isDenied, useDenied } from './session';
 import { State } from './State';
 import { TlsDialog } from './TlsDialog';
-import { read, shortHost, when } from '../words';
+import { backWord, read, shortHost, when } from '../words';
 
 export function ServiceTable({
   services,
@@ -20,7 +20,7 @@ export function ServiceTable({
   withHost?: boolean;
 }) {
   const [binding, setBinding] = useState<Binding | null>(null);
-  const [demanding, setDemanding] = useState<ServiceInfo | null>(null);
+  const [demanding, setDemanding] = useState<{ service: ServiceInfo; undo: boolean } | null>(null);
   const [looking, setLooking] = useState<ServiceInfo | null>(null);
   const denied = useDenied();
   if (services.length === 0) return <Text size="sm">No service was found there yet.</Text>;
@@ -36,7 +36,7 @@ export function ServiceTable({
       )}
       {demanding && (
         <TlsDialog
-          service={demanding}
+          {...demanding}
           close={() => {
             setDemanding(null);
           }}
@@ -132,17 +132,31 @@ export function ServiceTable({
                       </Button>
                     )}
                   </Offered>
-                  {canDemand(s) && (
-                    <Offered operation={s.requiresTls ? 'allowClearText' : 'requireTls'} denied={s.denied}>
+                  {s.endpoints.some((e) => e.tls) && (
+                    <Offered operation="requireTls" denied={s.denied}>
                       <Button
                         size="compact-xs"
                         variant="default"
-                        aria-label={`${s.requiresTls ? 'Allow clear text' : 'Require TLS'}: ${s.name}`}
+                        aria-label={`Require TLS: ${s.name}`}
                         onClick={() => {
-                          setDemanding(s);
+                          setDemanding({ service: s, undo: false });
                         }}
                       >
-                        {s.requiresTls ? 'Allow clear text' : 'Require TLS'}
+                        Require TLS
+                      </Button>
+                    </Offered>
+                  )}
+                  {(s.requiresTls === true || s.lowest != null) && (
+                    <Offered operation="allowClearText" denied={s.denied}>
+                      <Button
+                        size="compact-xs"
+                        variant="default"
+                        aria-label={`${backWord(s)}: ${s.name}`}
+                        onClick={() => {
+                          setDemanding({ service: s, undo: true });
+                        }}
+                      >
+                        {backWord(s)}
                       </Button>
                     </Offered>
                   )}
@@ -156,12 +170,6 @@ export function ServiceTable({
       </table>
     </>
   );
-}
-
-/** TLS can be required of what has it and can be used without; and what was required from here can be taken back. */
-function canDemand(s: ServiceInfo): boolean {
-  if (s.requiresTls) return true;
-  return s.clearText === true && s.endpoints.some((e) => e.tls);
 }
 
 /** Whose the host is, where it is somebody else's. */

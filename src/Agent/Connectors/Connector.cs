@@ -115,6 +115,14 @@ internal interface ISettings
     void Write(string path, string text);
 }
 
+/// <summary>A server with a setting for the lowest version of TLS that it takes.</summary>
+internal interface ILimitsVersions
+{
+    /// <summary>Works out what has a service refuse all versions below one; touches nothing. The service has TLS, and takes such a version now.</summary>
+    /// <exception cref="BeaconProblem">The service is not there, or has a form that is not changed.</exception>
+    ChangeSet PlanLowest(string service, LowestTls lowest, IFiles files);
+}
+
 /// <summary>
 /// One real server. A caller plans on a view of the files, has the server test what would be, writes the edits itself (through Swap), and asks to take them up. What we put in
 /// is taken out again by Swap, from its memory of the files: a connector has no part in that.

@@ -95,7 +95,7 @@ internal sealed class CarryOut(
                 return Done(steps, await PutInAsync(order, Entry(order), swap, step, ct));
             case OrderKind.Unbind:
                 return Done(steps, await UnboundAsync(order, swap, step, ct));
-            case OrderKind.RequireTls or OrderKind.AllowClearText:
+            case OrderKind.RequireTls or OrderKind.AllowClearText or OrderKind.RaiseTls:
                 return Done(steps, await DemandedAsync(order, step, ct));
             case OrderKind.Plan:
                 var service = instances.Service(order.Services![0]);
@@ -133,9 +133,14 @@ internal sealed class CarryOut(
                 or OrderKind.Unbind
                 or OrderKind.RequireTls
                 or OrderKind.AllowClearText
+                or OrderKind.RaiseTls
                 or OrderKind.Federate;
 
     private TlsDemand Demand(Action<string> step) => new(state.Journal, _bounds.Demands, clock, step);
+
+    private RaiseTls Raise(Action<string> step) => new(state.Journal, _bounds.Demands, clock, step);
+
+    private static LowestTls LowestOf(Order order) => order.Lowest is { } l and not LowestTls.Unknown ? l : throw NotKnown();
 
     private FederationWork Federation(Action<string> step) => new(_store, state.Journal, clock, step);
 
@@ -148,6 +153,7 @@ internal sealed class CarryOut(
         {
             OrderKind.RequireTls => await Demand(step).DescribeAsync(service, ct),
             OrderKind.AllowClearText => Demand(step).DescribeEnd(service),
+            OrderKind.RaiseTls => await Raise(step).DescribeAsync(service, LowestOf(order), ct),
             _ => throw NotKnown(),
         };
     }
@@ -179,6 +185,8 @@ internal sealed class CarryOut(
         var service = instances.Service(order.Services![0]);
         if (order.Kind == OrderKind.RequireTls)
             step(await Demand(step).RequireAsync(order.Id, service, ct));
+        else if (order.Kind == OrderKind.RaiseTls)
+            step(await Raise(step).RunAsync(order.Id, service, LowestOf(order), ct));
         else
             await Demand(step).AllowAsync(order.Id, service, ct);
         return await LookAtAsync(order.Services[0], ct);

@@ -39,7 +39,8 @@ internal static class Surroundings
                     named with
                     {
                         Looks = await LooksAsync(named, clock, ct),
-                        RequiresTls = bounds.Demands.Find(named.Name) is not null,
+                        RequiresTls = bounds.Demands.Find(named.Name) is { KeepsClearText: false },
+                        Lowest = bounds.Demands.Find(named.Name)?.Lowest,
                     }
                 );
             }

@@ -1,6 +1,7 @@
 using System.Text.Json;
 using OrderlyBeacon.Agent.Connectors;
 using OrderlyBeacon.Agent.Store;
+using OrderlyBeacon.Contracts;
 
 namespace OrderlyBeacon.Agent.Swap;
 
@@ -13,6 +14,12 @@ internal sealed record BoundRecord(string Service, string Certificate, IReadOnly
     public string? OldCertificate { get; init; }
     public string? OldKey { get; init; }
 
+    /// <summary>Of what was required: the lowest version of TLS; null when none was.</summary>
+    public LowestTls? Lowest { get; init; }
+
+    /// <summary>Of what was required: clear text goes on, the versions alone were limited.</summary>
+    public bool KeepsClearText { get; init; }
+
     /// <summary>What an agent before 0.2 kept; null for today's records.</summary>
     public EarlierBound? Earlier() => Files is null ? new(AddedListeners ?? [], OldCertificate, OldKey) : null;
 }
@@ -22,7 +29,7 @@ internal sealed record BoundRecord(string Service, string Certificate, IReadOnly
 /// <param name="OldCertificate">The certificate file that was named before; null when there was none.</param>
 internal sealed record EarlierBound(IReadOnlyList<string> AddedListeners, string? OldCertificate, string? OldKey);
 
-/// <summary>What was in each service's configuration before it was bound, <c>bound/NAME.json</c>; and before TLS was required of it, <c>required/NAME.json</c>.</summary>
+/// <summary>What was in each service's configuration before it was bound, <c>bound/NAME.json</c>; and before TLS, or a version of it, was required of it, <c>required/NAME.json</c>.</summary>
 internal sealed class BoundBook(string state, string folder = "bound")
 {
     private string Root => Path.Combine(state, folder);

@@ -52,7 +52,11 @@ internal sealed class TlsDemand(SwapJournal journal, BoundBook demands, TimeProv
         var neighbours = new Neighbours(clock);
         await neighbours.LookBeforeAsync([instance], ct);
         step("requiring TLS");
-        var memory = Bindings.After(service.Label, "", demands.Find(service.Label), null, demand.Change.Edits, instance.Files);
+        var earlier = demands.Find(service.Label);
+        var memory = Bindings.After(service.Label, "", earlier, null, demand.Change.Edits, instance.Files) with
+        {
+            Lowest = earlier?.Lowest,
+        };
         await new ServiceChange(journal, clock, step).RunAsync(
             order,
             instance,
@@ -169,6 +173,15 @@ internal sealed class TlsDemand(SwapJournal journal, BoundBook demands, TimeProv
 
     private static string At(Leak leak) => $"{leak.Endpoint.Address}:{leak.Endpoint.Port}";
 
+    /// <summary>What comes back with the lines of before.</summary>
+    private static IEnumerable<string> Returning(BoundRecord kept)
+    {
+        if (!kept.KeepsClearText)
+            yield return "What clients send without TLS can be read on the wire again.";
+        if (kept.Lowest is { } lowest)
+            yield return $"Versions below {TlsVersions.NameOf(lowest)} are taken again, as they were before.";
+    }
+
     private ChangeSet PlanEnd(ServiceRef service)
     {
         var kept =
@@ -179,6 +192,6 @@ internal sealed class TlsDemand(SwapJournal journal, BoundBook demands, TimeProv
                 "Change its configuration by hand."
             );
         var plan = Bindings.Remove(kept, null, service.Instance.Files);
-        return plan with { Warnings = ["What clients send without TLS can be read on the wire again."] };
+        return plan with { Warnings = [.. Returning(kept)] };
     }
 }

@@ -1,5 +1,7 @@
 using System.CommandLine;
+using System.Net.Http.Json;
 using OrderlyBeacon.Contracts;
+using OrderlyBeacon.Core;
 using static OrderlyBeacon.Cli.Ink;
 using static OrderlyBeacon.Cli.Screen;
 
@@ -79,14 +81,21 @@ internal static class BindingCommands
     private static Command RequireTls()
     {
         var which = new Argument<string>("service") { Description = "HOST/NAME." };
-        var undo = new Option<bool>("--undo") { Description = "Allow clear text again, where it was ended from here." };
+        var undo = new Option<bool>("--undo") { Description = "Put back what was required from here: clear text, and old versions." };
         var preview = new Option<bool>("--preview") { Description = "Show what would change; change nothing." };
+        var lowest = new Option<string?>("--lowest")
+        {
+            Description = "End older versions of TLS instead: 1.2 or 1.3. Clear text stays as it is.",
+            HelpName = "VERSION",
+        };
+        lowest.AcceptOnlyFromAmong("1.2", "1.3");
         var require = new Command(
             "require-tls",
             "End what a service lets pass without TLS. Its agent tries it without afterwards; where that still works, everything is put back."
         )
         {
             which,
+            lowest,
             undo,
             preview,
         };
@@ -96,19 +105,20 @@ internal static class BindingCommands
                 using var api = Api.SignedIn();
                 var s = await HostCommands.FindAsync(api, r.GetValue(which)!, ct);
                 var path = $"/api/v1/services/{s.Host}/{Api.Escape(s.Name)}/tls-required";
-                var wish = new TlsWish(!r.GetValue(undo));
+                var wish = new TlsWish(!r.GetValue(undo)) { Lowest = LowestOf(r.GetValue(lowest)) };
+                if (wish is { Required: false, Lowest: not null })
+                    throw new BeaconProblem(ProblemCode.InputInvalid, "--undo puts back all of it, versions too.", "Leave --lowest out.");
                 if (r.GetValue(preview))
                     return Plans.Preview(
                         await api.PostAsync(path + "/plan", wish, BeaconJson.Default.TlsWish, ct),
                         r.GetValue(Program.Json)
                     );
-                using var answer = await api.ProvenAsync(() => new(wish.Required ? HttpMethod.Put : HttpMethod.Delete, path), ct);
+                using var answer = await api.ProvenAsync(() => Change(s, wish), ct);
                 var order = Api.Read(await answer.Content.ReadAsStringAsync(ct), BeaconJson.Default.OrderAccepted).Order;
-                var about = $"{s.Host.Split('.')[0]}/{s.Name}";
                 return await Progress.FollowAsync(
                     api,
                     order,
-                    wish.Required ? $"{about} requires TLS." : $"{about} can be used without TLS again.",
+                    Outcome($"{s.Host.Split('.')[0]}/{s.Name}", wish),
                     r.GetValue(Program.Json),
                     ct
                 );
@@ -116,6 +126,30 @@ internal static class BindingCommands
         );
         return require;
     }
+
+    private static LowestTls? LowestOf(string? version) =>
+        version switch
+        {
+            "1.2" => LowestTls.Tls12,
+            "1.3" => LowestTls.Tls13,
+            _ => null,
+        };
+
+    private static HttpRequestMessage Change(ServiceInfo s, TlsWish wish)
+    {
+        var path = $"/api/v1/services/{s.Host}/{Api.Escape(s.Name)}";
+        return wish.Lowest is { } lowest
+            ? new(HttpMethod.Put, path + "/lowest-version") { Content = JsonContent.Create(new(lowest), BeaconJson.Default.LowestWish) }
+            : new(wish.Required ? HttpMethod.Put : HttpMethod.Delete, path + "/tls-required");
+    }
+
+    private static string Outcome(string about, TlsWish wish) =>
+        wish switch
+        {
+            { Lowest: { } lowest } => $"{about} takes no version below {TlsVersions.NameOf(lowest)}.",
+            { Required: true } => $"{about} requires TLS.",
+            _ => $"{about} is as it was before TLS was required of it.",
+        };
 
     private static async Task<int> PreviewAsync(Api api, string path, BindWish wish, bool json, CancellationToken ct) =>
         Plans.Preview(await api.PostAsync(path + "/plan", wish, BeaconJson.Default.BindWish, ct), json);

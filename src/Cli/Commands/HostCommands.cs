@@ -282,6 +282,10 @@ internal static class HostCommands
                         : s.ClearText && s.Endpoints.Any(e => e.Tls) ? "possible (beacon require-tls ends it)"
                         : null
                     ),
+                    (
+                        "lowest version",
+                        s.Lowest is { } lowest ? $"{TlsVersions.NameOf(lowest)}, set from here (beacon require-tls --undo)" : null
+                    ),
                     ("configured in", string.Join(", ", s.Places)),
                     ("certificate file", s.CertificateFile is null ? null : s.CertificateFile),
                     (

@@ -260,6 +260,12 @@ public enum JournalAction
     /// <summary>An agent was ordered to end the use of a service without TLS.</summary>
     ServiceTlsOrdered,
 
+    /// <summary>A service takes no version of TLS below one: its agent asked it afterwards.</summary>
+    ServiceTlsRaised,
+
+    /// <summary>An agent was ordered to raise the lowest version of TLS that a service takes.</summary>
+    ServiceTlsRaiseOrdered,
+
     /// <summary>A service is used by TLS alone: its agent tried it without, and was refused.</summary>
     ServiceTlsRequired,
 

@@ -48,6 +48,7 @@ public enum Operation
     UnbindService,
     PlanTls,
     RequireTls,
+    RaiseTls,
     AllowClearText,
     ListProviders,
     GetProvider,

@@ -62,6 +62,7 @@ public static class RightsTable
         [Operation.UnbindService] = OwnThing,
         [Operation.PlanTls] = OwnThing,
         [Operation.RequireTls] = OwnThing,
+        [Operation.RaiseTls] = OwnThing,
         [Operation.AllowClearText] = OwnThing,
         [Operation.ListProviders] = Read,
         [Operation.GetProvider] = Read,

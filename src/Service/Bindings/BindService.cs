@@ -264,6 +264,12 @@ internal static class ServiceEndpoints
                     TypedResults.Ok(new OrderAccepted(await demands.RequireAsync(host, service, caller, ct)))
             )
             .Is(Operation.RequireTls);
+        g.MapPut(
+                "/{host}/{service}/lowest-version",
+                async (string host, string service, LowestWish wish, TlsDemands demands, Caller caller, CancellationToken ct) =>
+                    TypedResults.Ok(new OrderAccepted(await demands.RaiseAsync(host, service, wish, caller, ct)))
+            )
+            .Is(Operation.RaiseTls);
         g.MapDelete(
                 "/{host}/{service}/tls-required",
                 async (string host, string service, TlsDemands demands, Caller caller, CancellationToken ct) =>

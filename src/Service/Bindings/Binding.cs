@@ -69,7 +69,11 @@ public sealed class HostService
             problemJson
         );
 
-    public void GoesInTheClear(bool clearText, bool requiresTls) => (ClearText, RequiresTls) = (clearText, requiresTls);
+    /// <summary>The lowest version of TLS that its agent has set, as a word of <see cref="LowestTls"/>; null when it has set none.</summary>
+    public string? Lowest { get; private set; }
+
+    public void GoesInTheClear(bool clearText, bool requiresTls, LowestTls? lowest) =>
+        (ClearText, RequiresTls, Lowest) = (clearText, requiresTls, lowest is { } l ? OpenWord<LowestTls>.WordOf(l) : null);
 
     /// <param name="fault">The worst that was met; null when clients accept it.</param>
     /// <param name="served">What was served; null when nothing was.</param>

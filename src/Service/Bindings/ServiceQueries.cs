@@ -291,6 +291,7 @@ public sealed class ServiceQueries(BeaconDb db, Hosts.Presence presence, BeaconO
         {
             ClearText = s.ClearText,
             RequiresTls = s.RequiresTls,
+            Lowest = s.Lowest is { } lowest ? OpenWord<LowestTls>.Of(lowest) : null,
             Mail = s.MailUses == 0 ? [] : MailUses.Of(s.Connector, Shapes.Strings(s.NamesJson), Shapes.Endpoints(s.EndpointsJson)),
         };
     }

@@ -134,7 +134,7 @@ public sealed class TakeReport(
     private static void Describe(HostService row, FoundService found)
     {
         row.IsUsedFor(MailUses.Mask(found.Connector, found.Names, found.Endpoints));
-        row.GoesInTheClear(found.Endpoints.Any(e => e.ClearText == true), found.RequiresTls);
+        row.GoesInTheClear(found.Endpoints.Any(e => e.ClearText == true), found.RequiresTls, found.Lowest);
         row.Described(
             found.Connector,
             Shapes.Json(found.Names),

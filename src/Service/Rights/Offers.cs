@@ -16,6 +16,7 @@ public sealed class Offers(BeaconOptions options)
             Operation.UnbindService,
             Operation.PlanTls,
             Operation.RequireTls,
+            Operation.RaiseTls,
             Operation.AllowClearText,
         ],
         OnProvider = [Operation.PlanSigning, Operation.SignWith, Operation.GoOnSigning, Operation.StepBackSigning, Operation.KeepPartner],

@@ -16,21 +16,17 @@ public sealed class JudgeLook(AuthorityRegistry registry, OutsideBook outside, A
     private RevocationStanding StandingOf(X509 issuer, X509 certificate) =>
         RevocationStanding.Judge(certificate, issuer, crls.ListsOf(issuer), registry.All, clock.GetUtcNow());
 
-    private static readonly IReadOnlyList<string> KnownVersions = ["TLS 1.0", "TLS 1.1", "TLS 1.2", "TLS 1.3"];
-
-    /// <summary>Versions that are not used any more (RFC 8996).</summary>
-    private static readonly IReadOnlyList<string> TooOld = ["TLS 1.0", "TLS 1.1"];
-
     private static IEnumerable<LookProblemInfo> OldVersions(LookReport r)
     {
-        var old = TooOld.Where(v => r.Versions?.Contains(v) == true).ToList();
+        // Those that are not used any more (RFC 8996).
+        var old = TlsVersions.Below(LowestTls.Tls12, r.Versions ?? []);
         if (old.Count > 0)
             yield return new(
                 BeaconProblem.SlugOf(LookFault.OldVersion),
                 Contracts.Severity.Soon,
                 $"It still takes {string.Join(" and ", old)}.",
                 "Clients that know nothing newer are served with what has been broken for years; audits object.",
-                "Set the lowest version of its configuration to TLS 1.2, when nobody needs the old ones any more."
+                "Raise the lowest version: beacon require-tls HOST/SERVICE --lowest 1.2, where an agent looks after it; else in its configuration."
             );
     }
 
@@ -71,7 +67,7 @@ public sealed class JudgeLook(AuthorityRegistry registry, OutsideBook outside, A
             var severity = problems.Select(p => p.Severity).DefaultIfEmpty(Contracts.Severity.Fine).Max();
             return Info(r, from, verdict.Accepted && staple.Problem is null, severity, problems) with
             {
-                Versions = r.Versions?.Where(KnownVersions.Contains).ToList(),
+                Versions = r.Versions?.Where(TlsVersions.All.Contains).ToList(),
                 Staple = staple.Words,
                 Readable = r.Readable,
                 ChainSteps = verdict.Path?.Steps ?? [],

@@ -74,7 +74,7 @@ public sealed class TakeResult(BeaconDb db, TakeReport reports, OrderOutcomes ou
                 await outcomes.Sweeps.RunAsync(host, order, result, now, ct);
             else if (order.Kind == OrderKind.Unbind && result.Done)
                 await UnboundAsync(host, order, result, now, ct);
-            else if (order.Kind is OrderKind.RequireTls or OrderKind.AllowClearText && result.Done)
+            else if (order.Kind is OrderKind.RequireTls or OrderKind.RaiseTls or OrderKind.AllowClearText && result.Done)
                 await NoteTlsAsync(host, order, now);
             await write.CommitAsync(ct);
         }
@@ -92,7 +92,12 @@ public sealed class TakeResult(BeaconDb db, TakeReport reports, OrderOutcomes ou
         db.Note(
             now,
             Actor.Agent(host.Name),
-            order.Kind == OrderKind.RequireTls ? JournalAction.ServiceTlsRequired : JournalAction.ServiceClearTextAllowed,
+            order.Kind switch
+            {
+                OrderKind.RequireTls => JournalAction.ServiceTlsRequired,
+                OrderKind.RaiseTls => JournalAction.ServiceTlsRaised,
+                _ => JournalAction.ServiceClearTextAllowed,
+            },
             $"{host.Name}/{order.Content.Services?.FirstOrDefault()}",
             $"order {order.Id}"
         );

@@ -53,6 +53,54 @@ public abstract partial class ContractTests
         Assert.Equal(original, s.Snapshot());
     }
 
+    private static RaiseTls Raise(RealServer s, Action<string>? step = null) =>
+        new(s.Bench.Journal, s.Bench.Bounds.Demands, TimeProvider.System, step ?? s.Bench.Steps.Add);
+
+    [Fact]
+    public async Task The_lowest_version_is_raised_seen_and_taken_back()
+    {
+        using var s = Started();
+        if (s.Found().Endpoints.All(e => !e.Tls))
+        {
+            var refused = await Assert.ThrowsAsync<BeaconProblem>(() => Raise(s).RunAsync(5000, s.Ref, LowestTls.Tls13, Stop));
+            Assert.Contains("no TLS yet", refused.Message);
+        }
+        await s.BindAsync(s.Bench.Issue(s.Name, s.Name));
+        var bound = s.Snapshot();
+        Assert.All(s.Doors, d => Assert.True(s.Takes(d, "-tls1_2"), "it takes no TLS 1.2 before"));
+        if (s.Connector is not ILimitsVersions)
+        {
+            var none = await Assert.ThrowsAsync<BeaconProblem>(() => Raise(s).RunAsync(5001, s.Ref, LowestTls.Tls13, Stop));
+            Assert.Contains("has no setting", none.Message);
+            Assert.Equal(bound, s.Snapshot());
+            return;
+        }
+        var plan = await Raise(s).DescribeAsync(s.Ref, LowestTls.Tls13, Stop);
+        Assert.Contains(plan.Changes, c => c.Diff.Contains('+') || c.Diff.Contains('-'));
+        Assert.Contains(plan.Warnings, w => w.Contains("nothing newer than TLS 1.2"));
+        Assert.Equal(bound, s.Snapshot());
+
+        // Old versions that this machine's library keeps out already are no change.
+        Assert.Contains("no version below TLS 1.2", await Raise(s).RunAsync(5001, s.Ref, LowestTls.Tls12, Stop));
+        Assert.Empty((await Raise(s).DescribeAsync(s.Ref, LowestTls.Tls12, Stop)).Changes);
+        Assert.All(s.Doors, d => Assert.True(s.Takes(d, "-tls1_2")));
+        Assert.Contains("no version below TLS 1.3", await Raise(s).RunAsync(5002, s.Ref, LowestTls.Tls13, Stop));
+        Assert.All(s.Doors, d => Assert.False(s.Takes(d, "-tls1_2"), "it takes TLS 1.2 all the same"));
+        Assert.All(s.Doors, d => Assert.True(s.Takes(d, "-tls1_3"), "it takes no TLS 1.3"));
+        var raised = s.Snapshot();
+        Assert.Contains("already", await Raise(s).RunAsync(5003, s.Ref, LowestTls.Tls13, Stop));
+        Assert.Equal(raised, s.Snapshot());
+        // A renewal leaves it, and so does what ends clear text; all of it goes back together.
+        await s.BindAsync(s.Bench.Issue(s.Name, s.Name));
+        Assert.Equal(raised, s.Snapshot());
+        await Demand(s).RequireAsync(5004, s.Ref, Stop);
+        Assert.All(s.Doors, d => Assert.False(s.Takes(d, "-tls1_2")));
+        Assert.Contains(Demand(s).DescribeEnd(s.Ref).Warnings, w => w.Contains("Versions below TLS 1.3 are taken again"));
+        await Demand(s).AllowAsync(5005, s.Ref, Stop);
+        Assert.Equal(bound, s.Snapshot());
+        Assert.All(s.Doors, d => Assert.True(s.Takes(d, "-tls1_2"), "it takes no TLS 1.2 again"));
+    }
+
     [Fact]
     public async Task A_kill_while_TLS_is_being_required_is_undone()
     {

@@ -39,6 +39,10 @@ public abstract partial class ContractTests
             nameof(Clear_text_is_shown_ended_proven_ended_and_allowed_again),
             "clear text: shown, ended, tried by an independent client, allowed again; renewals go on meanwhile"
         ),
+        (
+            nameof(The_lowest_version_is_raised_seen_and_taken_back),
+            "lowest version: raised, tried by an independent client, taken back; or that the server has no such setting is said"
+        ),
         (nameof(A_kill_while_TLS_is_being_required_is_undone), "a kill while TLS is being required is undone"),
     ];
 

@@ -81,6 +81,27 @@ internal abstract class RealServer : IDisposable
 
     public string? Served(Door door) => SwapBench.Served(Address, door.Port, Name, door.StartTls);
 
+    /// <summary>Whether an independent client gets through in one version.</summary>
+    /// <param name="version">As openssl's option for it.</param>
+    public bool Takes(Door door, string version) =>
+        Programs
+            .Run(
+                "timeout",
+                [
+                    "12",
+                    "openssl",
+                    "s_client",
+                    "-connect",
+                    $"{Address}:{door.Port}",
+                    "-servername",
+                    Name,
+                    version,
+                    .. door.StartTls is { } way ? new[] { "-starttls", way } : [],
+                ],
+                []
+            )
+            .Output.Contains("New, TLSv1.", StringComparison.Ordinal);
+
     public FoundService Found() => Assert.Single(Connector.Discover(Connector.Files).Services, s => s.Name == Service);
 
     /// <summary>When its configuration was written last.</summary>

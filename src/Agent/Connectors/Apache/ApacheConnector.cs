@@ -10,7 +10,7 @@ namespace OrderlyBeacon.Agent.Connectors.Apache;
 /// A real Apache (httpd 2.4): each ServerName is a service. Its own test sees files that are missing, and no pair that does not belong together, on which a graceful reload ends
 /// the whole server: so ours comes first. SIGUSR1 reloads; requests under way end by themselves.
 /// </summary>
-internal sealed partial class ApacheConnector(InstanceId id, ConnectorSettings settings) : IConnector
+internal sealed partial class ApacheConnector(InstanceId id, ConnectorSettings settings) : IConnector, ILimitsVersions
 {
     private const string Program = "apache2";
     private const int SigUsr1 = 10;
@@ -50,6 +50,9 @@ internal sealed partial class ApacheConnector(InstanceId id, ConnectorSettings s
 
     public ChangeSet PlanRequireTls(string service, IFiles files) =>
         new ApachePlan(Load(files), files, settings.Config).RequireTls(service);
+
+    public ChangeSet PlanLowest(string service, LowestTls lowest, IFiles files) =>
+        new ApachePlan(Load(files), files, settings.Config).Lowest(service, lowest);
 
     public void Test(IFiles files, ReadInstead? instead = null)
     {

@@ -1,3 +1,4 @@
+using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Probes;
 
@@ -48,10 +49,7 @@ internal sealed class ApachePlan(ApacheConfiguration before, IFiles files, strin
             var lines = before.HasModule("mod_rewrite.c")
                 ? new[] { "RewriteEngine On", $"RewriteRule ^ https://%{{SERVER_NAME}}{suffix}%{{REQUEST_URI}} [R=301,NE,L]" }
                 : Redirect(host, $"Redirect permanent / https://{site.Name}{suffix}/");
-            var text = files.Read(host.Opening.Path);
-            var (newLine, end) = (ByteText.NewLineOf(text), text.IndexOf('\n', host.Opening.End) + 1);
-            var indent = text[host.Opening.Start..host.Opening.Words[0].Start] + "\t";
-            _edits.Add(new(host.Opening.Path, end, end, string.Concat(lines.Select(l => indent + l + newLine))));
+            _edits.Add(First(host, lines));
             _steps.Add($"The virtual host in {host.Opening.Place} sends clients without TLS on to https, port {port}.");
         }
         return ChangeSet.RequiringTls(
@@ -60,6 +58,39 @@ internal sealed class ApachePlan(ApacheConfiguration before, IFiles files, strin
             _steps,
             "Programs that use the site without TLS and do not follow a redirect lose it."
         );
+    }
+
+    /// <summary>Each host with TLS names the versions that it takes.</summary>
+    public ChangeSet Lowest(string service, LowestTls lowest)
+    {
+        const string Setting = "SSLProtocol";
+        var versions = $"-all +{VersionWords.From(lowest, " +")}";
+        foreach (var host in Site(before, service).TlsHosts)
+        {
+            var there = before.Find(Setting.ToLowerInvariant(), host);
+            if (there is null)
+                _edits.Add(First(host, [$"{Setting} {versions}"]));
+            else
+            {
+                if (before.IsShared(there))
+                    throw Unclear(
+                        $"{Setting} ({there.Line.Place}) is included by several virtual hosts: all of them would change.",
+                        "Take the line out of the included file and write it into each virtual host that needs it; then order it again."
+                    );
+                _edits.Add(new(there.Line.Path, there.ValueWord.Start, there.Line.Words[^1].End, versions));
+            }
+            _steps.Add($"The virtual host in {host.Opening.Place} gets {Setting} {versions}.");
+        }
+        return ChangeSet.RequiringTls(service, TextEdits.Apply(_edits, files.Read), _steps);
+    }
+
+    /// <summary>Lines before all others of a host.</summary>
+    private TextEdit First(ApacheHost host, IReadOnlyList<string> lines)
+    {
+        var text = files.Read(host.Opening.Path);
+        var (newLine, end) = (ByteText.NewLineOf(text), text.IndexOf('\n', host.Opening.End) + 1);
+        var indent = text[host.Opening.Start..host.Opening.Words[0].Start] + "\t";
+        return new(host.Opening.Path, end, end, string.Concat(lines.Select(l => indent + l + newLine)));
     }
 
     private string[] Redirect(ApacheHost host, string line)

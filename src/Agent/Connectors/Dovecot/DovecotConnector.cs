@@ -10,7 +10,7 @@ namespace OrderlyBeacon.Agent.Connectors.Dovecot;
 /// <summary>
 /// A real Dovecot 2.3: its login servers with one certificate, and a service of its own for each <c>local_name</c> that has another. Its own reader tests, SIGHUP reloads.
 /// </summary>
-internal sealed partial class DovecotConnector(InstanceId id, ConnectorSettings settings) : IConnector
+internal sealed partial class DovecotConnector(InstanceId id, ConnectorSettings settings) : IConnector, ILimitsVersions
 {
     private const string Master = "dovecot",
         Certificate = "ssl_cert",
@@ -221,6 +221,28 @@ internal sealed partial class DovecotConnector(InstanceId id, ConnectorSettings 
             TextEdits.Apply([edit], files.Read),
             [$"{Tls} = required ({there?.Path ?? c.Main}): nobody logs in without TLS."],
             "Clients that have no TLS switched on cannot log in any more."
+        );
+    }
+
+    public ChangeSet PlanLowest(string service, LowestTls lowest, IFiles files)
+    {
+        const string Setting = "ssl_min_protocol";
+        var c = Load(files);
+        if (service != Id.Name)
+            throw Unsupported("Dovecot has one lowest version for all of its names.", $"Order it for {Id.Name}, the whole server.");
+        if (c.Settings.FirstOrDefault(s => s.Name == Setting && s.Block.Count > 0) is { } own)
+            throw Unsupported(
+                $"{own.Block[0]} has a lowest version of its own ({own.Path}:{own.Line}).",
+                "Take it out, so that the one of the whole server counts; then order it again."
+            );
+        var there = c.Find(Setting, []);
+        var edit = there is null
+            ? TextEdits.Append(files, c.Main, [$"{Setting} = {VersionWords.Of(lowest)}"])
+            : new(there.Path, there.ValueStart, there.ValueEnd, VersionWords.Of(lowest));
+        return ChangeSet.RequiringTls(
+            service,
+            TextEdits.Apply([edit], files.Read),
+            [$"{Setting} = {VersionWords.Of(lowest)} ({there?.Path ?? c.Main})."]
         );
     }
 

@@ -10,7 +10,7 @@ namespace OrderlyBeacon.Agent.Connectors.HaProxy;
 /// A real HAProxy with its master: each frontend is a service. It wants one file with the key behind the certificates, its own test really loads them, and SIGUSR2 to the
 /// master starts a new worker beside the old, which ends with its last client.
 /// </summary>
-internal sealed class HaProxyConnector(InstanceId id, ConnectorSettings settings) : IConnector
+internal sealed class HaProxyConnector(InstanceId id, ConnectorSettings settings) : IConnector, ILimitsVersions
 {
     private const string Program = "haproxy",
         DefaultPidFile = "/run/haproxy.pid";
@@ -116,6 +116,26 @@ internal sealed class HaProxyConnector(InstanceId id, ConnectorSettings settings
             [$"The frontend {frontend.Name} ({last.Place}) sends clients without TLS on to https, port {port}."],
             "Programs that use it without TLS and do not follow a redirect lose it."
         );
+    }
+
+    public ChangeSet PlanLowest(string service, LowestTls lowest, IFiles files)
+    {
+        const string Setting = "ssl-min-ver";
+        var c = Load(files);
+        var frontend = Frontend(c, service);
+        var (edits, steps) = (new List<TextEdit>(), new List<string>());
+        foreach (var bind in frontend.Binds.Where(b => b.IsTls))
+        {
+            var words = bind.Line.Words;
+            var at = words.ToList().FindIndex(w => w.Value == Setting);
+            edits.Add(
+                at >= 0 && at + 1 < words.Count
+                    ? new(c.Main, words[at + 1].Start, words[at + 1].End, VersionWords.Of(lowest))
+                    : new(c.Main, bind.Line.End, bind.Line.End, $" {Setting} {VersionWords.Of(lowest)}")
+            );
+            steps.Add($"The bind line ({bind.Line.Place}) gets {Setting} {VersionWords.Of(lowest)}.");
+        }
+        return ChangeSet.RequiringTls(service, TextEdits.Apply(edits, files.Read), steps);
     }
 
     public ChangeSet PlanBinding(BindChange change, IFiles files)

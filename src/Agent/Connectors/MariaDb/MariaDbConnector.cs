@@ -11,14 +11,15 @@ namespace OrderlyBeacon.Agent.Connectors.MariaDb;
 /// A real MariaDB: it reads its files as its own account and takes a renewal up by FLUSH SSL over its socket; other paths, and TLS where there was none, take a restart, which
 /// the preview says.
 /// </summary>
-internal sealed partial class MariaDbConnector(InstanceId id, ConnectorSettings settings) : IConnector
+internal sealed partial class MariaDbConnector(InstanceId id, ConnectorSettings settings) : IConnector, ILimitsVersions
 {
     private const string Program = "mariadbd",
         Certificate = "ssl_cert",
         Key = "ssl_key",
         Off = "skip_ssl",
         Tls = "ssl",
-        Required = "require_secure_transport";
+        Required = "require_secure_transport",
+        Versions = "tls_version";
     private static readonly TimeSpan StopsWithin = TimeSpan.FromSeconds(60);
 
     private readonly LogTail _log = new();
@@ -176,6 +177,21 @@ internal sealed partial class MariaDbConnector(InstanceId id, ConnectorSettings 
         );
     }
 
+    public ChangeSet PlanLowest(string service, LowestTls lowest, IFiles files)
+    {
+        var c = Load(files);
+        var (there, value) = (c.Find(Versions), VersionWords.From(lowest, ","));
+        var edit = there is null
+            ? Added(c, files, [$"{Versions} = {value}"])
+            : new(there.Path, there.ValueStart, there.ValueEnd, (there.Value is null ? " = " : "") + value);
+        return ChangeSet.RequiringTls(
+            service,
+            TextEdits.Apply([edit], files.Read),
+            [$"{Versions} = {value} ({edit.Path})."],
+            "MariaDB takes other versions up by a restart alone: it is away for a moment, and its sessions are cut off."
+        );
+    }
+
     // It turns clients without TLS away after their password was correct.
     public string? StillInTheClear() =>
         Ask(Load(Files), $"select @@{Required}") is (0, "1\n", _) ? null : $"queries go (its {Required} is off)";
@@ -264,7 +280,7 @@ internal sealed partial class MariaDbConnector(InstanceId id, ConnectorSettings 
         var c = Load(Files);
         _log.Mark(c.Value("log_error"));
         _complaint = null;
-        var (code, output, error) = Ask(c, "select ifnull(@@ssl_cert, ''), ifnull(@@ssl_key, '')");
+        var (code, output, error) = Ask(c, $"select ifnull(@@ssl_cert, ''), ifnull(@@ssl_key, ''), ifnull(@@{Versions}, '')");
         if (code != 0)
             throw new BeaconProblem(
                 ProblemCode.NotAllowed,
@@ -273,7 +289,8 @@ internal sealed partial class MariaDbConnector(InstanceId id, ConnectorSettings 
             );
         var has = output.TrimEnd('\n').Split('\t');
         if (
-            has is [var certificate, var key]
+            has is [var certificate, var key, var versions]
+            && TakesVersions(versions, c)
             && certificate == (c.Value(Certificate) ?? "")
             && key == (c.Value(Key) ?? "")
             && certificate.Length > 0
@@ -284,6 +301,25 @@ internal sealed partial class MariaDbConnector(InstanceId id, ConnectorSettings 
             return;
         }
         ServiceUnit.Restart(pid, "MariaDB", StopsWithin, Start);
+    }
+
+    /// <summary>Whether the running server takes the versions that it would after a restart; what that is where nothing is set, its program says.</summary>
+    private bool TakesVersions(string now, MariaDbConfiguration c)
+    {
+        const string Oldest = "TLSv1.1";
+        if (c.Value(Versions) is { } set)
+            return Same(now, set);
+        // Nobody has limited it, as far as a limit from here goes.
+        if (now.Contains(Oldest, StringComparison.Ordinal))
+            return true;
+        var (code, output, _) = Run(Account, settings.Binary, $"--defaults-file={settings.Config}", "--verbose", "--help");
+        var line = output.Split('\n').FirstOrDefault(l => l.StartsWith(Versions.Replace('_', '-') + " ", StringComparison.Ordinal));
+        return code != 0 || line is null || Same(now, line.Split(' ')[^1]);
+
+        static bool Same(string one, string other) => Set(one).SetEquals(Set(other));
+
+        static HashSet<string> Set(string versions) =>
+            [.. versions.Split(',', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries)];
     }
 
     private (int Code, string Output, string Error) Ask(MariaDbConfiguration c, string question) =>

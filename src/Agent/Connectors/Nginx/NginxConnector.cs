@@ -9,7 +9,7 @@ using OrderlyBeacon.Core;
 namespace OrderlyBeacon.Agent.Connectors.Nginx;
 
 /// <summary>A real nginx: found by its configuration, tested by its own -t, reloaded by SIGHUP, which lets running transfers end.</summary>
-internal sealed partial class NginxConnector(InstanceId id, ConnectorSettings settings) : IConnector
+internal sealed partial class NginxConnector(InstanceId id, ConnectorSettings settings) : IConnector, ILimitsVersions
 {
     private const string Program = "nginx";
     private static readonly TimeSpan StartPatience = TimeSpan.FromSeconds(30);
@@ -70,6 +70,8 @@ internal sealed partial class NginxConnector(InstanceId id, ConnectorSettings se
     public ChangeSet PlanBinding(BindChange change, IFiles files) => NginxPlan.Bind(Load(files), change);
 
     public ChangeSet PlanRequireTls(string service, IFiles files) => NginxPlan.RequireTls(Load(files), service);
+
+    public ChangeSet PlanLowest(string service, LowestTls lowest, IFiles files) => NginxPlan.Lowest(Load(files), service, lowest);
 
     public ChangeSet? PlanEarlierRemoval(EarlierBound bound, string service, UsedFiles used, IFiles files) =>
         NginxPlan.Unbind(Load(files), bound, service, used);

@@ -1,5 +1,6 @@
 using OrderlyBeacon.Agent.Store;
 using OrderlyBeacon.Agent.Swap;
+using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 
 namespace OrderlyBeacon.Agent.Connectors.Nginx;
@@ -93,6 +94,30 @@ internal static class NginxPlan
             steps,
             "Programs that use the site without TLS and do not follow a redirect lose it."
         );
+    }
+
+    /// <summary>Each block with TLS names the versions that it takes.</summary>
+    public static ChangeSet Lowest(NginxConfiguration configuration, string service, LowestTls lowest)
+    {
+        const string Setting = "ssl_protocols";
+        var site = Find(NginxSites.Find(configuration), service);
+        var (versions, edits) = (VersionWords.From(lowest), new List<TextEdit>());
+        foreach (var block in site.TlsBlocks)
+        {
+            var there = configuration.Inside(block.Place).FirstOrDefault(p => p.Directive.Name == Setting);
+            if (there is null)
+                edits.Add(NginxBinding.Insertion(block, [$"{Setting} {versions};"]));
+            else if (there.File != block.Place.File)
+                throw new BeaconProblem(
+                    ProblemCode.ConfigurationUnsupported,
+                    $"{Setting} of {site.Name} stands in a file that is included ({Where(there)}), and others may share it.",
+                    "Take the line out there and write it into each server block that needs it; then order it again."
+                );
+            else
+                edits.Add(new(there.File.Path, there.Directive.ArgSpans[0].Start, there.Directive.ArgSpans[^1].End, versions));
+        }
+        string[] steps = [.. site.TlsBlocks.Select(b => $"{site.Name} ({Where(b.Place)}) gets {Setting} {versions}.")];
+        return ChangeSet.RequiringTls(site.Name, Apply(configuration, edits), steps);
     }
 
     private static Site Find(IReadOnlyList<Site> sites, string service) =>

@@ -7,7 +7,7 @@ using OrderlyBeacon.Probes;
 namespace OrderlyBeacon.Agent.Connectors.Postfix;
 
 /// <summary>A real Postfix: its SMTP servers with one certificate for all, read by postconf for a test, reloaded by SIGHUP to its master.</summary>
-internal sealed class PostfixConnector(InstanceId id, ConnectorSettings settings) : IConnector
+internal sealed class PostfixConnector(InstanceId id, ConnectorSettings settings) : IConnector, ILimitsVersions
 {
     private const string ChainFiles = "smtpd_tls_chain_files",
         Level = "smtpd_tls_security_level",
@@ -47,6 +47,7 @@ internal sealed class PostfixConnector(InstanceId id, ConnectorSettings settings
         "fatal: open",
         "fatal: bad",
     ];
+    private static readonly string[] Versions = ["smtpd_tls_protocols", "smtpd_tls_mandatory_protocols"];
     private const int ServersPort = 25;
 
     private static readonly TimeSpan OldServersGo = TimeSpan.FromSeconds(3),
@@ -225,6 +226,27 @@ internal sealed class PostfixConnector(InstanceId id, ConnectorSettings settings
                     ? new[] { "Other mail servers may deliver to port 25 without TLS still: turning them away would lose mail." }
                     : [],
             ]
+        );
+    }
+
+    public ChangeSet PlanLowest(string service, LowestTls lowest, IFiles files)
+    {
+        var c = PostfixConfiguration.Load(settings.Config, files);
+        // All of its versions read a list of those that go; a lower bound only newer ones (postconf(5)).
+        var value = string.Join(", ", VersionWords.Below(lowest).Select(v => "!" + v));
+        var (edits, steps) = (new List<TextEdit>(), new List<string>());
+        foreach (var name in Versions)
+        {
+            Set(c, name, value, edits);
+            steps.Add($"{name} = {value}");
+            foreach (var s in Servers(c).Where(s => s.Overrides.ContainsKey(name)))
+                Override(c, s, name, value.Replace(" ", "", StringComparison.Ordinal), edits, steps);
+        }
+        return ChangeSet.RequiringTls(
+            service,
+            TextEdits.Apply(edits, files.Read),
+            steps,
+            "Mail servers that have no newer version deliver without TLS then, where they may."
         );
     }
 

@@ -10,7 +10,7 @@ namespace OrderlyBeacon.Agent.Connectors.PostgreSql;
 /// <summary>
 /// A real PostgreSQL cluster: it reads its files as its own account, has its configuration tested by <c>postgres -C</c>, and takes up over its socket, else by SIGHUP.
 /// </summary>
-internal sealed partial class PostgreSqlConnector(InstanceId id, ConnectorSettings settings) : IConnector
+internal sealed partial class PostgreSqlConnector(InstanceId id, ConnectorSettings settings) : IConnector, ILimitsVersions
 {
     private const string Program = "postgres",
         Certificate = "ssl_cert_file",
@@ -184,6 +184,23 @@ internal sealed partial class PostgreSqlConnector(InstanceId id, ConnectorSettin
                 steps.Add($"{setting} ({there.Path}:{there.Line}) {(setting == Tls ? "is switched on" : "points to the store")}.");
             }
         }
+    }
+
+    public ChangeSet PlanLowest(string service, LowestTls lowest, IFiles files)
+    {
+        const string Setting = "ssl_min_protocol_version";
+        var c = Load(files);
+        if (c.Automatic.FirstOrDefault(s => s.Name == Setting) is { } set)
+            throw new BeaconProblem(
+                ProblemCode.ConfigurationUnsupported,
+                $"{Setting} was set by ALTER SYSTEM ({set.Path}:{set.Line}), which outweighs the configuration.",
+                $"Take that back: ALTER SYSTEM RESET {Setting}; then order it again."
+            );
+        var written = $"'{VersionWords.Of(lowest)}'";
+        var edit = c.Find(Setting) is { } there
+            ? new(there.Path, there.ValueStart, there.ValueEnd, written)
+            : TextEdits.Append(files, c.Main, [$"{Setting} = {written}"]);
+        return ChangeSet.RequiringTls(service, TextEdits.Apply([edit], files.Read), [$"{Setting} = {written} ({edit.Path})."]);
     }
 
     private static string Quote(string path) => $"'{ByteText.From(path).Replace("'", "''", StringComparison.Ordinal)}'";

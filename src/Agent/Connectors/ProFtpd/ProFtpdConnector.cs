@@ -10,7 +10,7 @@ namespace OrderlyBeacon.Agent.Connectors.ProFtpd;
 /// <summary>
 /// A real ProFTPD that runs by itself: it has settings of their own for each kind of key, wants the chain in a third, and reads all of it anew at SIGHUP; transfers go on.
 /// </summary>
-internal sealed partial class ProFtpdConnector(InstanceId id, ConnectorSettings settings) : IConnector
+internal sealed partial class ProFtpdConnector(InstanceId id, ConnectorSettings settings) : IConnector, ILimitsVersions
 {
     private const string Program = "proftpd",
         Engine = "tlsengine",
@@ -150,6 +150,18 @@ internal sealed partial class ProFtpdConnector(InstanceId id, ConnectorSettings 
             [$"TLSRequired on ({there?.Place ?? c.Main}): for logins and for files."],
             "Clients that have no TLS switched on cannot log in any more."
         );
+    }
+
+    public ChangeSet PlanLowest(string service, LowestTls lowest, IFiles files)
+    {
+        const string Setting = "TLSProtocol";
+        var c = Load(files);
+        ThrowIfUnclear(c);
+        var versions = VersionWords.From(lowest);
+        var edit = c.Find(Setting.ToLowerInvariant()) is { } there
+            ? new(there.Path, there.Words[1].Start, there.Words[^1].End, versions)
+            : TextEdits.Append(files, c.Main, [$"{Setting} {versions}"]);
+        return ChangeSet.RequiringTls(service, TextEdits.Apply([edit], files.Read), [$"{Setting} {versions} ({edit.Path})."]);
     }
 
     private static void ThrowIfUnclear(ProFtpdConfiguration c)

@@ -12,13 +12,14 @@ namespace OrderlyBeacon.Agent.Connectors.Redis;
 /// A real Redis: it reads its files as its own account and takes up by one CONFIG SET of all its TLS settings, as they stand in its file; sessions go on. Its file is never
 /// written by itself.
 /// </summary>
-internal sealed class RedisConnector(InstanceId id, ConnectorSettings settings) : IConnector
+internal sealed class RedisConnector(InstanceId id, ConnectorSettings settings) : IConnector, ILimitsVersions
 {
     private const string Program = "redis-server",
         Certificate = "tls-cert-file",
         Key = "tls-key-file",
         Port = "port",
         TlsPort = "tls-port",
+        Versions = "tls-protocols",
         ClientCertificates = "tls-auth-clients",
         NoSuchSetting = "beacon-end-of-check";
     private const int UsualPort = 6379,
@@ -155,6 +156,16 @@ internal sealed class RedisConnector(InstanceId id, ConnectorSettings settings) 
         );
     }
 
+    public ChangeSet PlanLowest(string service, LowestTls lowest, IFiles files)
+    {
+        var c = Load(files);
+        var written = $"\"{VersionWords.From(lowest)}\"";
+        var edit = c.Find(Versions) is { Words.Count: > 1 } there
+            ? new(there.Path, there.Words[1].Start, there.Words[^1].End, written)
+            : TextEdits.Append(files, c.Main, [$"{Versions} {written}"]);
+        return ChangeSet.RequiringTls(service, TextEdits.Apply([edit], files.Read), [$"{Versions} {written} ({edit.Path})."]);
+    }
+
     /// <summary>It has no test of its own and reads its lines from above: what it says of a last line that no version knows shows that it took all before.</summary>
     public void Test(IFiles files, ReadInstead? instead = null)
     {
@@ -216,6 +227,8 @@ internal sealed class RedisConnector(InstanceId id, ConnectorSettings settings) 
             c.Value(Key) ?? "",
             ClientCertificates,
             c.Value(ClientCertificates) ?? "yes",
+            Versions,
+            c.Value(Versions) ?? "",
             TlsPort,
             c.Number(TlsPort, 0).ToString(),
         ];

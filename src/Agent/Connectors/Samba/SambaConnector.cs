@@ -9,7 +9,7 @@ namespace OrderlyBeacon.Agent.Connectors.Samba;
 /// <summary>
 /// A real Samba as domain controller: its directory by LDAP. It reads its certificate at its start alone, and wants its key for root and nobody else.
 /// </summary>
-internal sealed class SambaConnector(InstanceId id, ConnectorSettings settings) : IConnector
+internal sealed class SambaConnector(InstanceId id, ConnectorSettings settings) : IConnector, ILimitsVersions
 {
     private const string Program = "samba",
         Tester = "/usr/bin/testparm",
@@ -154,6 +154,16 @@ internal sealed class SambaConnector(InstanceId id, ConnectorSettings settings) 
             "Clients that have no TLS switched on, and do not sign, cannot log in any more.",
             CutsOff
         );
+    }
+
+    public ChangeSet PlanLowest(string service, LowestTls lowest, IFiles files)
+    {
+        const string Setting = "tls priority";
+        var c = Load(files);
+        ThrowIfUnclear(c);
+        var plan = new Plan(c);
+        plan.Set(Setting, VersionWords.Priorities(c.Value(Setting), lowest), $"leaves {VersionWords.From(lowest, " and ")}");
+        return ChangeSet.RequiringTls(service, TextEdits.Apply(plan.Edits, files.Read), plan.Steps, CutsOff);
     }
 
     /// <summary>Settings that become something else: in their own line, else in a new one below [global].</summary>

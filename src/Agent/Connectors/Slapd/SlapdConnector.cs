@@ -9,7 +9,7 @@ namespace OrderlyBeacon.Agent.Connectors.Slapd;
 /// A real slapd that keeps its configuration in itself: read from the file that it writes through to, changed over its socket in one operation, which it takes up at once;
 /// sessions go on. While it does not run, its own program changes it.
 /// </summary>
-internal sealed class SlapdConnector(InstanceId id, ConnectorSettings settings) : IConnector, ISettings
+internal sealed class SlapdConnector(InstanceId id, ConnectorSettings settings) : IConnector, ILimitsVersions, ISettings
 {
     private const string Program = "slapd",
         Entry = "cn=config",
@@ -17,6 +17,8 @@ internal sealed class SlapdConnector(InstanceId id, ConnectorSettings settings) 
         Key = "olcTLSCertificateKeyFile",
         Security = "olcSecurity",
         LocalStrength = "olcLocalSSF";
+    private const string LowestVersion = "olcTLSProtocolMin",
+        Ciphers = "olcTLSCipherSuite";
     private const int UsualPort = 389,
         UsualTlsPort = 636,
         RequiredStrength = 128;
@@ -169,6 +171,30 @@ internal sealed class SlapdConnector(InstanceId id, ConnectorSettings settings) 
         );
 
         void Set(string name, string value) => would.Add(TextEdits.Apply([Load(would).Set(name, value)], would.Read));
+    }
+
+    public ChangeSet PlanLowest(string service, LowestTls lowest, IFiles files)
+    {
+        var c = Load(files);
+        // By the numbers of the protocol: 3.3 is TLS 1.2 (RFC 5246, section 6.2.1). A slapd that was built with GnuTLS takes the setting and does not keep to it.
+        var (name, value) = HasGnuTls()
+            ? (Ciphers, VersionWords.Priorities(c.Value(Ciphers), lowest))
+            : (LowestVersion, lowest == LowestTls.Tls13 ? "3.4" : "3.3");
+        return ChangeSet.RequiringTls(
+            service,
+            TextEdits.Apply([c.Set(name, value)], files.Read),
+            [$"{name} of {Entry} becomes {value}: {VersionWords.From(lowest, " and ")}."],
+            "Taken back, slapd gives it up by a restart alone: it is away for a moment then."
+        );
+    }
+
+    /// <summary>By the libraries that the running server has loaded.</summary>
+    private bool HasGnuTls()
+    {
+        var pid =
+            ServerProcess.Find(PidFile(), Program)
+            ?? throw new BeaconProblem(ProblemCode.ServerDied, "slapd is not running.", "Start it first.");
+        return File.ReadLines($"/proc/{pid}/maps").Any(l => l.Contains("/libgnutls.so", StringComparison.Ordinal));
     }
 
     public void Test(IFiles files, ReadInstead? instead = null)

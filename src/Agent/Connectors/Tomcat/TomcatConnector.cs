@@ -9,7 +9,7 @@ namespace OrderlyBeacon.Agent.Connectors.Tomcat;
 /// A real Tomcat. It wants a keystore, in which it finds its entry by its label, and a passphrase, which it reads from a file of the store. Without its manager it takes up a
 /// certificate by a restart alone.
 /// </summary>
-internal sealed class TomcatConnector(InstanceId id, ConnectorSettings settings) : IConnector
+internal sealed class TomcatConnector(InstanceId id, ConnectorSettings settings) : IConnector, ILimitsVersions
 {
     private const string Program = "java",
         Bootstrap = "org.apache.catalina.startup.Bootstrap",
@@ -233,6 +233,25 @@ internal sealed class TomcatConnector(InstanceId id, ConnectorSettings settings)
         var text = $"# Clients without TLS are sent to it.\n{SendOn}\nRewriteRule ^(.*)$ https://%{{SERVER_NAME}}{to}$1 [R=301,L]\n";
         List<FileEdit> edits = [.. TextEdits.Apply([new(c.Main, engine.TagEnd, engine.TagEnd, valve)], files.Read), new(rules, null, text)];
         return ChangeSet.RequiringTls(service, edits, [$"Clients without TLS are sent to port {port}."], CutsOff);
+    }
+
+    public ChangeSet PlanLowest(string service, LowestTls lowest, IFiles files)
+    {
+        const string Setting = "protocols";
+        var c = Load(files);
+        var (edits, steps) = (new List<TextEdit>(), new List<string>());
+        foreach (var way in One(service, c).Ways.Where(w => w.IsTls))
+        foreach (var site in way.Element.All("SSLHostConfig"))
+        {
+            var (value, end) = (VersionWords.From(lowest, ","), site.Start + "<SSLHostConfig".Length);
+            edits.Add(
+                site.Find(Setting) is { } there
+                    ? new(c.Main, there.ValueStart, there.ValueEnd, value)
+                    : new(c.Main, end, end, $" {Setting}=\"{value}\"")
+            );
+            steps.Add($"The connector at port {way.Port} ({c.PlaceOf(site)}) gets {Setting}=\"{value}\".");
+        }
+        return ChangeSet.RequiringTls(service, TextEdits.Apply(edits, files.Read), steps, CutsOff);
     }
 
     // It has no test of its own that does not open its ports.

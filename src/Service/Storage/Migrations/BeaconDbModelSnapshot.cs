@@ -401,6 +401,9 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                         .IsRequired()
                         .HasColumnType("TEXT");
 
+                    b.Property<string>("Lowest")
+                        .HasColumnType("TEXT");
+
                     b.Property<int>("MailUses")
                         .HasColumnType("INTEGER");
 

@@ -160,7 +160,7 @@ internal sealed class PostfixConfiguration
     }
 
     /// <summary>A line that begins with a blank continues the one before; comments and empty lines stand between (postconf(5)).</summary>
-    private static IEnumerable<(int Start, int End, int Line)> LogicalLines(string text)
+    public static IEnumerable<(int Start, int End, int Line)> LogicalLines(string text)
     {
         (int Start, int End, int Line)? open = null;
         var (at, number) = (0, 0);

@@ -12,6 +12,7 @@ internal sealed class PostfixConnector(InstanceId id, ConnectorSettings settings
     private const string ChainFiles = "smtpd_tls_chain_files",
         Level = "smtpd_tls_security_level",
         LoginsByTls = "smtpd_tls_auth_only",
+        Names = "tls_server_sni_maps",
         Master = "master",
         Smtpd = "smtpd";
 
@@ -72,8 +73,26 @@ internal sealed class PostfixConnector(InstanceId id, ConnectorSettings settings
         {
             var c = PostfixConfiguration.Load(settings.Config, files);
             var endpoints = Servers(c).Select(s => EndpointOf(c, s)).OfType<EndpointInfo>().Distinct().ToList();
-            return [Describe(c, endpoints)];
+            return [Describe(c, endpoints), .. Named(c, files).Select(n => Describe(n, endpoints))];
         });
+
+    /// <summary>Names that have a certificate of their own; of one that stands twice, the first counts.</summary>
+    private static IEnumerable<NamedCertificate> Named(PostfixConfiguration c, IFiles files) =>
+        NameTable.Of(c.Value(Names)).SelectMany(t => t.Read(files.Find(t.Source) ?? "")).DistinctBy(n => n.Name);
+
+    private string LabelOf(NamedCertificate n) => $"{Id.Name} {n.Name}";
+
+    private FoundService Describe(NamedCertificate n, List<EndpointInfo> endpoints) =>
+        new(
+            Id.Kind,
+            LabelOf(n),
+            [n.Name],
+            [.. endpoints.Where(e => e.Tls)],
+            [n.Place],
+            n.Files.Count > 0 ? ByteText.Show(n.Files[0]) : null,
+            null,
+            []
+        );
 
     private FoundService Describe(PostfixConfiguration c, List<EndpointInfo> endpoints)
     {
@@ -148,6 +167,8 @@ internal sealed class PostfixConnector(InstanceId id, ConnectorSettings settings
     public ChangeSet PlanBinding(BindChange change, IFiles files)
     {
         var c = PostfixConfiguration.Load(settings.Config, files);
+        if (change.Service != Id.Name)
+            return PlanNamed(change, c, files);
         ThrowIfUnclear(c);
         var edits = new List<TextEdit>();
         var steps = new List<string>();
@@ -161,8 +182,8 @@ internal sealed class PostfixConnector(InstanceId id, ConnectorSettings settings
                 $"Clients may go on without TLS; {Level} = encrypt, for the ports that people send from, ends that when they are ready."
             );
         }
-        if (c.Value("tls_server_sni_maps") is { Length: > 0 })
-            warnings.Add("Names in tls_server_sni_maps keep the certificates that are written there.");
+        if (c.Value(Names) is { Length: > 0 })
+            warnings.Add($"Names in {Names} keep the certificates that are written there.");
         var would = new Overlay(files);
         would.Add(TextEdits.Apply(edits, _ => c.MainText));
         var after = PostfixConfiguration.Load(settings.Config, would);
@@ -188,11 +209,59 @@ internal sealed class PostfixConnector(InstanceId id, ConnectorSettings settings
         };
     }
 
+    /// <summary>A name with a certificate of its own: its line in the table names the store's file, and the table is built of it when the server takes it up.</summary>
+    private ChangeSet PlanNamed(BindChange change, PostfixConfiguration c, IFiles files)
+    {
+        var named =
+            Named(c, files).FirstOrDefault(n => LabelOf(n) == change.Service)
+            ?? throw new BeaconProblem(
+                ProblemCode.NotFound,
+                $"{change.Service[(Id.Name.Length + 1)..]} is in no table of {Names} that is known here.",
+                "See beacon service list; it may have been removed."
+            );
+        if (named.Files.Count != 1)
+            throw Unsupported(
+                $"{named.Name} has several files ({named.Place}); it is not clear which to replace.",
+                "Leave one of them, then bind again."
+            );
+        var path = ByteText.From(change.Files.Certificates);
+        if (path.AsSpan().ContainsAny(" \t,"))
+            throw Unsupported(
+                "The store's folder has a blank or a comma in its path, which parts files in a table.",
+                "Keep the agent's state elsewhere."
+            );
+        var edits = named.Files[0] == path ? [] : new[] { new TextEdit(named.Table.Source, named.ValueStart, named.ValueEnd, path) };
+        var probes = Servers(c).Select(s => EndpointOf(c, s)).OfType<EndpointInfo>().Where(e => e.Tls);
+        return new(
+            change.Service,
+            [named.Name],
+            TextEdits.Apply(edits, files.Read),
+            [.. probes.Select(e => new Probe(e.Address, e.Port, named.Asked, e.Protocol)).Distinct()],
+            [],
+            [
+                edits.Length > 0
+                    ? $"{named.Name} ({named.Place}) points to the store; the table is built again."
+                    : "The table names the certificate already; it is built again.",
+            ],
+            []
+        );
+    }
+
+    private void ThrowIfNamed(string service)
+    {
+        if (service != Id.Name)
+            throw Unsupported(
+                "Postfix demands the same of all names that it has certificates for.",
+                $"Order it for {Id.Name}, the whole server."
+            );
+    }
+
     /// <summary>
     /// Ports that people send from demand TLS. Port 25 is for other mail servers, which a server must not turn away (RFC 3207, section 4): nobody logs in there without TLS.
     /// </summary>
     public ChangeSet PlanRequireTls(string service, IFiles files)
     {
+        ThrowIfNamed(service);
         var c = PostfixConfiguration.Load(settings.Config, files);
         var readable = Servers(c).Where(s => EndpointOf(c, s)?.ClearText == true).ToList();
         var forPeople = readable.Where(s => EndpointOf(c, s)!.Port != ServersPort).ToList();
@@ -231,6 +300,7 @@ internal sealed class PostfixConnector(InstanceId id, ConnectorSettings settings
 
     public ChangeSet PlanLowest(string service, LowestTls lowest, IFiles files)
     {
+        ThrowIfNamed(service);
         var c = PostfixConfiguration.Load(settings.Config, files);
         // All of its versions read a list of those that go; a lower bound only newer ones (postconf(5)).
         var value = string.Join(", ", VersionWords.Below(lowest).Select(v => "!" + v));
@@ -329,6 +399,7 @@ internal sealed class PostfixConnector(InstanceId id, ConnectorSettings settings
     public void Test(IFiles files, ReadInstead? instead = null)
     {
         var c = PostfixConfiguration.Load(settings.Config, files);
+        TestTables(c, files, instead);
         var staged = Directory.CreateTempSubdirectory("beacon-check-").FullName;
         try
         {
@@ -356,6 +427,19 @@ internal sealed class PostfixConnector(InstanceId id, ConnectorSettings settings
         }
     }
 
+    private void TestTables(PostfixConfiguration c, IFiles files, ReadInstead? instead)
+    {
+        foreach (var table in NameTable.Of(c.Value(Names)))
+        {
+            var text = files.Find(table.Source) ?? "";
+            // What would not be built is left as it is, whatever it is like.
+            if (!IsBehind(table) && text == (Files.Find(table.Source) ?? ""))
+                continue;
+            if (TableBuilding.Complaint(table, ByteText.Bytes(instead?.In(text) ?? text), ProgramOf("postmap")) is { } complaint)
+                throw TestProblem.Of("Postfix", complaint, ReferenceEquals(files, Files), $"postmap -F {table.Type}:{table.Source}");
+        }
+    }
+
     private string ProgramOf(string name) => Path.Combine(Path.GetDirectoryName(settings.Binary) ?? "/usr/sbin", name);
 
     /// <summary>What was read last counts while the file cannot be read: the server runs on.</summary>
@@ -374,9 +458,29 @@ internal sealed class PostfixConnector(InstanceId id, ConnectorSettings settings
     public void TakeUp()
     {
         var pid = Pid() ?? throw new BeaconProblem(ProblemCode.ServerDied, "Postfix is not running.", "Start it, then try again.");
-        _log.Mark(PostfixConfiguration.Load(settings.Config, Files).Value("maillog_file") ?? "/var/log/mail.log");
+        var c = PostfixConfiguration.Load(settings.Config, Files);
+        foreach (var table in NameTable.Of(c.Value(Names)).Where(IsBehind))
+            TableBuilding.Build(table, ProgramOf("postmap"));
+        _log.Mark(c.Value("maillog_file") ?? "/var/log/mail.log");
         (_earlierServers, _tookUp) = (ServerProcess.ChildrenOf(pid, Smtpd), DateTime.UtcNow);
         ServerProcess.Signal(pid, ServerProcess.SigHup, "Postfix");
+    }
+
+    /// <summary>Its text was changed since it was built, or names files whose content changes without it: those behind a link.</summary>
+    private bool IsBehind(NameTable table) =>
+        table.Built is { } built
+        && (
+            !File.Exists(built)
+            || File.GetLastWriteTimeUtc(table.Source) >= File.GetLastWriteTimeUtc(built)
+            || table.Read(Files.Find(table.Source) ?? "").SelectMany(n => n.Files).Any(f => IsBehindLink(ByteText.Show(f)))
+        );
+
+    private static bool IsBehindLink(string path)
+    {
+        for (var at = path; at is { Length: > 1 }; at = Path.GetDirectoryName(at))
+            if (new FileInfo(at).LinkTarget is not null)
+                return true;
+        return false;
     }
 
     // A server from before that waits takes one more client as it was, and ends: that client is us. One that is in a conversation ends after it.

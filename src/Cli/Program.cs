@@ -52,9 +52,23 @@ internal static class Program
         foreach (var group in meant is null ? Groups : [meant])
         foreach (var c in group.Make())
             root.Add(c);
+        RefuseUnknownOptions(root);
         var parsed = root.Parse(args);
         var code = await parsed.InvokeAsync();
         return parsed.Errors.Count > 0 ? ExitCodes.Usage : code;
+    }
+
+    /// <summary>An option that takes several words would take one that is mistyped behind it for another of them.</summary>
+    private static void RefuseUnknownOptions(Command command)
+    {
+        foreach (var option in command.Options.Where(o => o.AllowMultipleArgumentsPerToken))
+            option.Validators.Add(result =>
+            {
+                foreach (var word in result.Tokens.Where(t => t.Value.StartsWith("--", StringComparison.Ordinal)))
+                    result.AddError($"{word.Value} is no option of this command; see --help.");
+            });
+        foreach (var inner in command.Subcommands)
+            RefuseUnknownOptions(inner);
     }
 
     /// <summary>Runs a command's work: problems become a message with its cure and an exit code.</summary>

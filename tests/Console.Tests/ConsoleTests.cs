@@ -235,6 +235,36 @@ public sealed class ConsoleTests(DemoWithBrowser world) : IClassFixture<DemoWith
     }
 
     [Fact]
+    public async Task A6d_the_lowest_version_is_raised_and_the_service_itself_looks()
+    {
+        var (page, errors) = await _browser.SignedInAsync("/hosts/mail01.thistledown.example");
+        var dialog = page.GetByRole(AriaRole.Dialog);
+        var close = dialog.GetByRole(AriaRole.Button, new() { Name = "Close" }).Last;
+        await page.GetByRole(AriaRole.Button, new() { Name = "Require TLS: postfix" }).ClickAsync();
+        await dialog.GetByText("TLS 1.3 at least").ClickAsync();
+        await Expect(dialog.Locator(".diff .added").First).ToContainTextAsync("!TLSv1.2");
+        await Expect(dialog.GetByText("know nothing newer than TLS 1.2 lose it")).ToBeVisibleAsync();
+        await dialog.GetByRole(AriaRole.Button, new() { Name = "Require TLS", Exact = true }).ClickAsync();
+        await Expect(dialog.GetByTestId("progress")).ToContainTextAsync("no version below TLS 1.3", new() { Timeout = 30_000 });
+        await close.ClickAsync();
+        await Expect(page.GetByText("TLS 1.3 at least, set from here")).ToBeVisibleAsync(new() { Timeout = 20_000 });
+
+        await page.GetByRole(AriaRole.Button, new() { Name = "Look now: postfix" }).ClickAsync();
+        await dialog.GetByText("seen from the service itself").ClickAsync();
+        await Expect(dialog.GetByText("beacon look", new() { Exact = false })).ToContainTextAsync("--from-service");
+        await Expect(dialog.GetByText("takes TLS 1.3")).ToBeVisibleAsync(new() { Timeout = 20_000 });
+        await Expect(dialog.GetByText("without TLS: mail can be read")).ToBeVisibleAsync();
+        await close.ClickAsync();
+
+        await page.GetByRole(AriaRole.Button, new() { Name = "Allow old versions: postfix" }).ClickAsync();
+        await Expect(dialog.GetByText("Versions below TLS 1.3 are taken again")).ToBeVisibleAsync();
+        await dialog.GetByRole(AriaRole.Button, new() { Name = "Allow old versions", Exact = true }).ClickAsync();
+        await Expect(dialog.GetByTestId("progress")).ToContainTextAsync("putting the service back", new() { Timeout = 30_000 });
+        Assert.Empty(errors);
+        await page.Context.CloseAsync();
+    }
+
+    [Fact]
     public async Task A6e_mail_is_one_table_with_what_DNS_says()
     {
         var (page, errors) = await _browser.SignedInAsync("/mail");

@@ -140,6 +140,9 @@ public sealed class ReportTests(AttackedWorld world) : IClassFixture<AttackedWor
         Assert.Contains("connection refused", nowhere.Output);
         var both = world.Beacon(world.Home(), "look", door, "--from-service", "--from", "web01");
         Assert.Contains("exclude each other", both.Error);
+        // What is mistyped behind an option of several words is not one of them.
+        var mistyped = world.Beacon(world.Home(), "request", "new", "--host", "web01", "--name", "a.yard.example", "--service", "x");
+        Assert.Contains("--service is no option of this command", mistyped.Error);
         var refused = await CallAsync(
             world.Finch,
             "POST",

@@ -1,5 +1,5 @@
 import type { LookInfo } from '../api/client';
-import { when } from '../words';
+import { read, when } from '../words';
 import { State } from './State';
 
 /** What clients met when a service was last looked at. */
@@ -17,7 +17,7 @@ export function Looks({ looks, now }: { looks: LookInfo[]; now: number }) {
               {l.staple && <div className="dim">stapled answer: {l.staple}</div>}
               {l.readable && (
                 <div className="dim">
-                  without TLS: {l.readable.length > 0 ? `${l.readable.join(', ')} go` : 'nothing goes'}
+                  without TLS: {l.readable.length > 0 ? read(l.readable) : 'nothing'} can be read
                 </div>
               )}
             </td>

@@ -78,6 +78,7 @@ export function ServiceTable({
                     {e.clearText && <div className="dim">without TLS: {read(e.readable)} can be read</div>}
                   </div>
                 ))}
+                {s.lowest && <div className="dim">{versionWord(s.lowest)} at least, set from here</div>}
               </td>
               <td>
                 {s.binding ? (
@@ -170,6 +171,10 @@ export function ServiceTable({
       </table>
     </>
   );
+}
+
+function versionWord(lowest: string): string {
+  return lowest === 'tls13' ? 'TLS 1.3' : 'TLS 1.2';
 }
 
 /** Whose the host is, where it is somebody else's. */

@@ -129,7 +129,8 @@ internal static class TodayCommands
     private static string Since(Concern c, DateTimeOffset now) =>
         c.Since is { } since && now - since > TimeSpan.FromHours(1) ? $"  since {since.UtcDateTime:d MMM HH:mm}" : "";
 
-    private static string WordOf(Readable r) => OpenWord<Readable>.WordOf(r);
+    private static string Going(IReadOnlyList<Readable> what) =>
+        (what.Count == 0 ? "nothing" : string.Join(", ", what.Select(OpenWord<Readable>.WordOf))) + " can be read";
 
     private static int WordOf(Severity s) => s.ToString().Length;
 
@@ -139,25 +140,18 @@ internal static class TodayCommands
         Rich(l.Accepted ? $"{Green("○")} Clients accept it." : $"{Orange("◆")} Clients do not accept it.");
         foreach (var p in l.Problems)
             Hanging("  ", 4, $"{p.Reason} {p.Hurts} {Grey("Cure:")} {p.Cure}");
-        if (l.Served is { } s)
-            Pairs(
-                ("serves", string.Join(", ", s.Names.Count > 0 ? s.Names : [s.Subject])),
-                ("issuer", s.Issuer),
-                ("serial", s.Serial),
-                ("ends", When(s.NotAfter)),
-                ("key", s.Key),
-                ("protocol", l.Protocol),
-                ("takes", l.Versions is { Count: > 0 } v ? string.Join(", ", v) : null),
-                ("stapled answer", l.Staple),
-                (
-                    "without TLS",
-                    l.Readable is { } what
-                        ? what.Count == 0
-                            ? "nothing goes"
-                            : string.Join(", ", what.Select(WordOf)) + " go"
-                        : null
-                )
-            );
+        var s = l.Served;
+        Pairs(
+            ("serves", s is null ? null : string.Join(", ", s.Names.Count > 0 ? s.Names : [s.Subject])),
+            ("issuer", s?.Issuer),
+            ("serial", s?.Serial),
+            ("ends", s is null ? null : When(s.NotAfter)),
+            ("key", s?.Key),
+            ("protocol", l.Protocol),
+            ("takes", l.Versions is { Count: > 0 } v ? string.Join(", ", v) : null),
+            ("stapled answer", l.Staple),
+            ("without TLS", l.Readable is { } what ? Going(what) : null)
+        );
         foreach (var step in l.ChainSteps)
             Hanging($"  {Grey("·")} ", 4, Grey(step));
     }

@@ -69,7 +69,6 @@ public sealed class JudgeLook(AuthorityRegistry registry, OutsideBook outside, A
             {
                 Versions = r.Versions?.Where(TlsVersions.All.Contains).ToList(),
                 Staple = staple.Words,
-                Readable = r.Readable,
                 ChainSteps = verdict.Path?.Steps ?? [],
                 Served = Shapes.Text(served[0]),
                 Anchor = anchors.EndOf(verdict.Path),
@@ -110,7 +109,11 @@ public sealed class JudgeLook(AuthorityRegistry registry, OutsideBook outside, A
         bool accepted,
         Contracts.Severity severity,
         IReadOnlyList<LookProblemInfo> problems
-    ) => new(r.Address, r.Port, r.ServerName, r.At, r.Outcome, r.Protocol, accepted, severity, problems, [], null, from);
+    ) =>
+        new(r.Address, r.Port, r.ServerName, r.At, r.Outcome, r.Protocol, accepted, severity, problems, [], null, from)
+        {
+            Readable = r.Readable,
+        };
 
     private static LookProblemInfo Problem(LookProblem p) =>
         new(BeaconProblem.SlugOf(p.Fault), (Contracts.Severity)(int)p.Severity, p.Reason, p.Hurts, p.Cure);

@@ -12,6 +12,9 @@ public static class StapledAnswer
 {
     private static readonly TimeSpan Patience = TimeSpan.FromSeconds(3);
 
+    /// <summary>Answers have two thousand bytes or so; larger ones are none that a client would wait for.</summary>
+    private const int MostBytes = 16 << 10;
+
     /// <returns>The answer, Base64 of its DER; empty when none is sent; null when that could not be found out.</returns>
     public static async Task<string?> AskAsync(Probe probe, CancellationToken ct)
     {
@@ -52,6 +55,8 @@ public static class StapledAnswer
         }
         if (!flight.IsWhole)
             return null;
-        return flight.Staple is { } staple ? Convert.ToBase64String(staple.Span) : "";
+        if (flight.Staple is not { } staple)
+            return "";
+        return staple.Length <= MostBytes ? Convert.ToBase64String(staple.Span) : null;
     }
 }

@@ -145,11 +145,17 @@ internal sealed class SwapRun(CertificateStore store, SwapJournal journal, Bound
 
     private ChangeSet PlanRemoval(ServiceRef service)
     {
+        if (bounds.Demands.Find(service.Label) is { KeepsClearText: true })
+            throw new BeaconProblem(
+                ProblemCode.WrongState,
+                $"The lowest version of TLS was set for {service.Label} from here, after its certificate was bound.",
+                "Allow old versions again first (beacon require-tls HOST/SERVICE --undo); then unbind it."
+            );
         if (bounds.Demands.Find(service.Label) is not null)
             throw new BeaconProblem(
                 ProblemCode.WrongState,
                 $"TLS is required of {service.Label}: without its certificate nobody could use it.",
-                "Allow clear text again first; then unbind it."
+                "Allow clear text again first (beacon require-tls HOST/SERVICE --undo); then unbind it."
             );
         var bound =
             bounds.Find(service.Label)

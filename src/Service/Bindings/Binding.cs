@@ -73,7 +73,11 @@ public sealed class HostService
     public string? Lowest { get; private set; }
 
     public void GoesInTheClear(bool clearText, bool requiresTls, LowestTls? lowest) =>
-        (ClearText, RequiresTls, Lowest) = (clearText, requiresTls, lowest is { } l ? OpenWord<LowestTls>.WordOf(l) : null);
+        (ClearText, RequiresTls, Lowest) = (
+            clearText,
+            requiresTls,
+            lowest is { } l and not LowestTls.Unknown ? OpenWord<LowestTls>.WordOf(l) : null
+        );
 
     /// <param name="fault">The worst that was met; null when clients accept it.</param>
     /// <param name="served">What was served; null when nothing was.</param>

@@ -93,6 +93,8 @@ public abstract partial class ContractTests
         // A renewal leaves it, and so does what ends clear text; all of it goes back together.
         await s.BindAsync(s.Bench.Issue(s.Name, s.Name));
         Assert.Equal(raised, s.Snapshot());
+        var shut = await Assert.ThrowsAsync<BeaconProblem>(() => s.Bench.Swap.UnbindAsync(5006, s.Ref, Stop));
+        Assert.Contains("Allow old versions again", shut.Cure);
         await Demand(s).RequireAsync(5004, s.Ref, Stop);
         Assert.All(s.Doors, d => Assert.False(s.Takes(d, "-tls1_2")));
         Assert.Contains(Demand(s).DescribeEnd(s.Ref).Warnings, w => w.Contains("Versions below TLS 1.3 are taken again"));

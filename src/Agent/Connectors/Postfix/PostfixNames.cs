@@ -81,6 +81,8 @@ internal sealed record NameTable(string Type, string Source)
 /// <summary>Builds what the server reads of a table.</summary>
 internal static class TableBuilding
 {
+    private const string Staging = ".beacon-names-";
+
     /// <summary>Beside it, in a folder that nobody else enters: there are keys in it. It takes the place of the one before when it is whole.</summary>
     /// <param name="postmap">The program.</param>
     /// <exception cref="BeaconProblem"><see cref="ProblemCode.ConfigurationBroken"/>: it cannot be built; the one before is as it was.</exception>
@@ -88,14 +90,14 @@ internal static class TableBuilding
     {
         if (table.Built is not { } built)
             return;
-        var made = Try(
-            table,
-            File.ReadAllBytes(table.Source),
-            postmap,
-            Path.GetDirectoryName(built)!,
-            staged => File.Move(staged, built, overwrite: true)
-        );
-        if (made is { } complaint)
+        var beside = Path.GetDirectoryName(built)!;
+        // What a death has left has keys in it.
+        foreach (var left in new DirectoryInfo(beside).GetDirectories(Staging + "*").Where(d => d.LinkTarget is null))
+            left.Delete(recursive: true);
+        var folder = Path.Combine(beside, $"{Staging}{Guid.NewGuid():N}");
+        Directory.CreateDirectory(folder, AtomicFiles.PrivateFolder);
+        var text = File.ReadAllBytes(table.Source);
+        if (Try(table, text, postmap, folder, staged => File.Move(staged, built, overwrite: true)) is { } complaint)
             throw new BeaconProblem(
                 ProblemCode.ConfigurationBroken,
                 $"The table {table.Type}:{table.Source} cannot be built: {complaint}.",
@@ -106,12 +108,11 @@ internal static class TableBuilding
     /// <summary>Whether a text would build; it is gone afterwards.</summary>
     /// <returns>What it would not do for; null when it would.</returns>
     public static string? Complaint(NameTable table, byte[] text, string postmap) =>
-        Try(table, text, postmap, Path.GetTempPath(), _ => { });
+        Try(table, text, postmap, Directory.CreateTempSubdirectory("beacon-check-").FullName, _ => { });
 
-    private static string? Try(NameTable table, byte[] text, string postmap, string beside, Action<string> use)
+    /// <param name="folder">One of its own, which goes.</param>
+    private static string? Try(NameTable table, byte[] text, string postmap, string folder, Action<string> use)
     {
-        var folder = Path.Combine(beside, $".beacon-{Guid.NewGuid():N}");
-        Directory.CreateDirectory(folder, AtomicFiles.PrivateFolder);
         try
         {
             var staged = table with { Type = table.Built is null ? "hash" : table.Type, Source = Path.Combine(folder, "names") };

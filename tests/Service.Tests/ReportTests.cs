@@ -130,6 +130,25 @@ public sealed class ReportTests(AttackedWorld world) : IClassFixture<AttackedWor
     }
 
     [Fact]
+    public async Task A_lowest_version_is_ordered_of_ones_own_and_where_lists_are_fetched_nobody_is_sent_to_TLS()
+    {
+        using var s = new Scratch();
+        var (agent, _) = await world.JoinAsync(s, "lists.yard.example");
+        Assert.True((await SendAsync(agent, Report(Service("lists.yard.example"), Service("localhost")))).IsDone);
+        var lists = await CallAsync(world.Robin, "PUT", "services/lists.yard.example/localhost/tls-required");
+        Assert.Equal("wrong-state", lists.Code);
+        Assert.Contains("fetch revocation lists", lists.Detail);
+        // The versions of TLS do not concern who comes without it.
+        const string Path = "services/lists.yard.example/localhost/lowest-version";
+        Assert.Equal(HttpStatusCode.Forbidden, (await CallAsync(world.Finch, "PUT", Path, """{"lowest":"tls13"}""")).Status);
+        Assert.Equal("input-invalid", (await CallAsync(world.Robin, "PUT", Path, """{"lowest":"tls10"}""")).Code);
+        var ordered = await CallAsync(world.Robin, "PUT", Path, """{"lowest":"tls13"}""");
+        Assert.True(ordered.IsDone, ordered.ToString());
+        var journal = (await CallAsync(world.Robin, "GET", "journal?search=localhost&take=5")).ToString();
+        Assert.Contains("service.tls-raise-ordered", journal);
+    }
+
+    [Fact]
     public async Task The_service_looks_itself_for_those_who_keep_hosts()
     {
         var door = world.Robin.BaseAddress!.Authority;

@@ -99,7 +99,7 @@ public sealed class TakeResult(BeaconDb db, TakeReport reports, OrderOutcomes ou
                 _ => JournalAction.ServiceClearTextAllowed,
             },
             $"{host.Name}/{order.Content.Services?.FirstOrDefault()}",
-            $"order {order.Id}"
+            order.Content.Lowest is { } lowest ? $"{TlsVersions.NameOf(lowest)} at least, order {order.Id}" : $"order {order.Id}"
         );
 
     /// <summary>A device that nobody gets into is not one that is connected.</summary>

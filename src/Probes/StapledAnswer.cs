@@ -1,4 +1,3 @@
-using System.Net.Sockets;
 using System.Security.Cryptography;
 using OrderlyBeacon.Core.Handshakes;
 
@@ -10,35 +9,21 @@ namespace OrderlyBeacon.Probes;
 /// </summary>
 public static class StapledAnswer
 {
-    private static readonly TimeSpan Patience = TimeSpan.FromSeconds(3);
-
     /// <summary>Answers have two thousand bytes or so; larger ones are none that a client would wait for.</summary>
     private const int MostBytes = 16 << 10;
 
     /// <returns>The answer, Base64 of its DER; empty when none is sent; null when that could not be found out.</returns>
-    public static async Task<string?> AskAsync(Probe probe, CancellationToken ct)
-    {
-        using var limit = CancellationTokenSource.CreateLinkedTokenSource(ct);
-        limit.CancelAfter(Patience);
-        try
-        {
-            using var socket = await TlsProbe.ConnectAsync(probe, limit.Token);
-            await using var stream = new NetworkStream(socket, ownsSocket: false);
-            if (WaysToTls.Of(probe.Protocol) is { } way && await way.GoAsync(stream, probe.Name, limit.Token) is not null)
-                return null;
-            var random = RandomNumberGenerator.GetBytes(TlsGreeting.RandomBytes);
-            await stream.WriteAsync(TlsGreeting.Write(TlsVersion.Tls12, probe.Name, random, asksStatus: true), limit.Token);
-            return await ReadAsync(stream, limit.Token);
-        }
-        catch (Exception e) when (e is SocketException or IOException)
-        {
-            return null;
-        }
-        catch (OperationCanceledException) when (!ct.IsCancellationRequested)
-        {
-            return null;
-        }
-    }
+    public static Task<string?> AskAsync(Probe probe, CancellationToken ct) =>
+        AtTheGreeting.AskAsync<string>(
+            probe,
+            async (stream, within) =>
+            {
+                var random = RandomNumberGenerator.GetBytes(TlsGreeting.RandomBytes);
+                await stream.WriteAsync(TlsGreeting.Write(TlsVersion.Tls12, probe.Name, random, asksStatus: true), within);
+                return await ReadAsync(stream, within);
+            },
+            ct
+        );
 
     private static async Task<string?> ReadAsync(Stream stream, CancellationToken ct)
     {

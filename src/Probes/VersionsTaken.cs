@@ -1,4 +1,3 @@
-using System.Net.Sockets;
 using System.Security.Cryptography;
 using OrderlyBeacon.Core.Handshakes;
 
@@ -7,7 +6,6 @@ namespace OrderlyBeacon.Probes;
 /// <summary>Which versions of TLS a server takes: it is greeted in each of them, and let go after its first answer.</summary>
 public static class VersionsTaken
 {
-    private static readonly TimeSpan Patience = TimeSpan.FromSeconds(3);
     private static readonly (TlsVersion Version, string Word)[] All =
     [
         (TlsVersion.Tls10, "TLS 1.0"),
@@ -22,7 +20,7 @@ public static class VersionsTaken
         var taken = new List<string>();
         foreach (var (version, word) in All)
         {
-            if (await AskAsync(probe, version, ct) is not { } isTaken)
+            if (await AtTheGreeting.AskAsync(probe, (s, within) => GreetAsync(s, probe.Name, version, within), ct) is not { } isTaken)
                 return null;
             if (isTaken)
                 taken.Add(word);
@@ -31,28 +29,6 @@ public static class VersionsTaken
     }
 
     /// <returns>Null when nothing came back that says it.</returns>
-    private static async Task<bool?> AskAsync(Probe probe, TlsVersion version, CancellationToken ct)
-    {
-        using var limit = CancellationTokenSource.CreateLinkedTokenSource(ct);
-        limit.CancelAfter(Patience);
-        try
-        {
-            using var socket = await TlsProbe.ConnectAsync(probe, limit.Token);
-            await using var stream = new NetworkStream(socket, ownsSocket: false);
-            if (WaysToTls.Of(probe.Protocol) is { } way && await way.GoAsync(stream, probe.Name, limit.Token) is not null)
-                return null;
-            return await GreetAsync(stream, probe.Name, version, limit.Token);
-        }
-        catch (Exception e) when (e is SocketException or IOException)
-        {
-            return null;
-        }
-        catch (OperationCanceledException) when (!ct.IsCancellationRequested)
-        {
-            return null;
-        }
-    }
-
     private static async Task<bool?> GreetAsync(Stream stream, string name, TlsVersion version, CancellationToken ct)
     {
         await stream.WriteAsync(TlsGreeting.Write(version, name, RandomNumberGenerator.GetBytes(TlsGreeting.RandomBytes)), ct);

@@ -1,4 +1,5 @@
 using System.CommandLine;
+using System.CommandLine.Parsing;
 using OrderlyBeacon.Cli.Ceremonies;
 using OrderlyBeacon.Cli.Commands;
 using OrderlyBeacon.Core;
@@ -58,17 +59,21 @@ internal static class Program
         return parsed.Errors.Count > 0 ? ExitCodes.Usage : code;
     }
 
-    /// <summary>An option that takes several words would take one that is mistyped behind it for another of them.</summary>
+    /// <summary>What takes several words would take an option that is mistyped behind it for another of them.</summary>
     private static void RefuseUnknownOptions(Command command)
     {
         foreach (var option in command.Options.Where(o => o.AllowMultipleArgumentsPerToken))
-            option.Validators.Add(result =>
-            {
-                foreach (var word in result.Tokens.Where(t => t.Value.StartsWith("--", StringComparison.Ordinal)))
-                    result.AddError($"{word.Value} is no option of this command; see --help.");
-            });
+            option.Validators.Add(r => Refuse(r, r.Tokens));
+        foreach (var argument in command.Arguments.Where(a => a.Arity.MaximumNumberOfValues > 1))
+            argument.Validators.Add(r => Refuse(r, r.Tokens));
         foreach (var inner in command.Subcommands)
             RefuseUnknownOptions(inner);
+
+        static void Refuse(SymbolResult result, IReadOnlyList<Token> words)
+        {
+            foreach (var word in words.Where(t => t.Value.StartsWith("--", StringComparison.Ordinal)))
+                result.AddError($"{word.Value} is no option of this command; see --help.");
+        }
     }
 
     /// <summary>Runs a command's work: problems become a message with its cure and an exit code.</summary>

@@ -266,7 +266,7 @@ internal static class Screen
     public static void Pairs(params (string Name, Ink? Value)[] pairs)
     {
         var shown = pairs.Where(p => p.Value is not null).ToList();
-        var width = shown.Max(p => p.Name.Length);
+        var width = shown.Select(p => p.Name.Length).DefaultIfEmpty().Max();
         // Where too little room is left beside the names, the values stand below them.
         var below = Width - width - 3 < Narrowest + 4;
         foreach (var (name, value) in shown)

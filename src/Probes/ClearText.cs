@@ -67,6 +67,9 @@ public static class ClearText
         }
     }
 
+    /// <summary>Whether there is a way to try it: where there is none, nothing is known of it.</summary>
+    public static bool IsKnown(ProbeProtocol protocol) => WayOf(new("", 0, Tls: false) { Protocol = protocol }) is not null;
+
     private static ClearTextWay? WayOf(EndpointInfo e) =>
         e.Protocol switch
         {

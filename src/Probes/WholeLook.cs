@@ -14,7 +14,7 @@ public static class WholeLook
         if (look.Outcome is LookOutcome.Served)
             look = look with { Versions = await VersionsTaken.AskAsync(probe, ct), Staple = await StapledAnswer.AskAsync(probe, ct) };
         // Where TLS begins at once, nothing goes before it.
-        if (probe.Protocol == ProbeProtocol.Tls || look.Outcome is LookOutcome.NoAnswer)
+        if (probe.Protocol == ProbeProtocol.Tls || !ClearText.IsKnown(probe.Protocol) || look.Outcome is LookOutcome.NoAnswer)
             return look;
         return look with { Readable = await ReadableAsync(probe, ct) };
     }

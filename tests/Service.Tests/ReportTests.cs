@@ -157,6 +157,7 @@ public sealed class ReportTests(AttackedWorld world) : IClassFixture<AttackedWor
         Assert.Contains("takes TLS 1.2, TLS 1.3", System.Text.RegularExpressions.Regex.Replace(own.Output, " +", " "));
         var nowhere = world.Beacon(world.Home(), "look", "localhost:1", "--from-service");
         Assert.Contains("connection refused", nowhere.Output);
+        Assert.Equal("", nowhere.Error);
         var both = world.Beacon(world.Home(), "look", door, "--from-service", "--from", "web01");
         Assert.Contains("exclude each other", both.Error);
         // What is mistyped behind an option of several words is not one of them.

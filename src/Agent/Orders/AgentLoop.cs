@@ -16,7 +16,8 @@ internal sealed class AgentLoop
     private static readonly TimeSpan LongestPause = TimeSpan.FromSeconds(30),
         LongestWait = TimeSpan.FromSeconds(25),
         ShortestWait = TimeSpan.FromSeconds(1),
-        AnchorsEvery = TimeSpan.FromHours(1);
+        AnchorsEvery = TimeSpan.FromHours(1),
+        GiveEvery = TimeSpan.FromMinutes(1);
     private readonly string _state;
     private readonly AgentSettings _settings;
     private readonly TimeProvider _clock;
@@ -27,7 +28,8 @@ internal sealed class AgentLoop
     private readonly Instances _instances;
     private readonly TrustStores _trust;
     private DateTimeOffset _nextReport,
-        _nextAnchors;
+        _nextAnchors,
+        _nextGiving;
 
     public AgentLoop(string state, AgentSettings settings, TimeProvider clock, Action<string> log)
     {
@@ -55,8 +57,11 @@ internal sealed class AgentLoop
                     await DeliverAsync(service, order, result, ct);
                 await RefreshIdentityAsync(service, ct);
                 await ReportIfDueAsync(service, bounds, ct);
+                GiveBackIfDue();
                 var orders = await service.WorkAsync(NextWait(), ct);
                 pause = TimeSpan.Zero;
+                if (orders.Orders.Count > 0)
+                    _nextGiving = DateTimeOffset.MinValue;
                 foreach (var order in orders.Orders.OfType<Order>())
                     await DeliverAsync(service, order.Id, await DoneAsync(carryOut, order, ct), ct);
             }
@@ -90,6 +95,15 @@ internal sealed class AgentLoop
             _log("the service has other roots now; they are trusted");
         }
         _nextAnchors = _clock.GetUtcNow() + AnchorsEvery;
+    }
+
+    /// <summary>After work, and now and then for what looking around leaves.</summary>
+    private void GiveBackIfDue()
+    {
+        if (_clock.GetUtcNow() < _nextGiving)
+            return;
+        SpareMemory.GiveBack();
+        _nextGiving = _clock.GetUtcNow() + GiveEvery;
     }
 
     private async Task ReportIfDueAsync(ServiceClient service, BoundBook bounds, CancellationToken ct)

@@ -12,7 +12,7 @@ internal sealed class PostfixConnector(InstanceId id, ConnectorSettings settings
     private const string ChainFiles = "smtpd_tls_chain_files",
         Level = "smtpd_tls_security_level",
         LoginsByTls = "smtpd_tls_auth_only",
-        Names = "tls_server_sni_maps",
+        NameTables = "tls_server_sni_maps",
         Master = "master",
         Smtpd = "smtpd";
 
@@ -78,7 +78,7 @@ internal sealed class PostfixConnector(InstanceId id, ConnectorSettings settings
 
     /// <summary>Names that have a certificate of their own; of one that stands twice, the first counts.</summary>
     private static IEnumerable<NamedCertificate> Named(PostfixConfiguration c, IFiles files) =>
-        NameTable.Of(c.Value(Names)).SelectMany(t => t.Read(files.Find(t.Source) ?? "")).DistinctBy(n => n.Name);
+        NameTable.Of(c.Value(NameTables)).SelectMany(t => t.Read(files.Find(t.Source) ?? "")).DistinctBy(n => n.Name);
 
     private string LabelOf(NamedCertificate n) => $"{Id.Name} {n.Name}";
 
@@ -182,8 +182,8 @@ internal sealed class PostfixConnector(InstanceId id, ConnectorSettings settings
                 $"Clients may go on without TLS; {Level} = encrypt, for the ports that people send from, ends that when they are ready."
             );
         }
-        if (c.Value(Names) is { Length: > 0 })
-            warnings.Add($"Names in {Names} keep the certificates that are written there.");
+        if (c.Value(NameTables) is { Length: > 0 })
+            warnings.Add($"Names in {NameTables} keep the certificates that are written there.");
         var would = new Overlay(files);
         would.Add(TextEdits.Apply(edits, _ => c.MainText));
         var after = PostfixConfiguration.Load(settings.Config, would);
@@ -216,7 +216,7 @@ internal sealed class PostfixConnector(InstanceId id, ConnectorSettings settings
             Named(c, files).FirstOrDefault(n => LabelOf(n) == change.Service)
             ?? throw new BeaconProblem(
                 ProblemCode.NotFound,
-                $"{change.Service[(Id.Name.Length + 1)..]} is in no table of {Names} that is known here.",
+                $"{change.Service[(Id.Name.Length + 1)..]} is in no table of {NameTables} that is known here.",
                 "See beacon service list; it may have been removed."
             );
         if (named.Files.Count != 1)
@@ -429,7 +429,7 @@ internal sealed class PostfixConnector(InstanceId id, ConnectorSettings settings
 
     private void TestTables(PostfixConfiguration c, IFiles files, ReadInstead? instead)
     {
-        foreach (var table in NameTable.Of(c.Value(Names)))
+        foreach (var table in NameTable.Of(c.Value(NameTables)))
         {
             var text = files.Find(table.Source) ?? "";
             // What would not be built is left as it is, whatever it is like.
@@ -459,7 +459,7 @@ internal sealed class PostfixConnector(InstanceId id, ConnectorSettings settings
     {
         var pid = Pid() ?? throw new BeaconProblem(ProblemCode.ServerDied, "Postfix is not running.", "Start it, then try again.");
         var c = PostfixConfiguration.Load(settings.Config, Files);
-        foreach (var table in NameTable.Of(c.Value(Names)).Where(IsBehind))
+        foreach (var table in NameTable.Of(c.Value(NameTables)).Where(IsBehind))
             TableBuilding.Build(table, ProgramOf("postmap"));
         _log.Mark(c.Value("maillog_file") ?? "/var/log/mail.log");
         (_earlierServers, _tookUp) = (ServerProcess.ChildrenOf(pid, Smtpd), DateTime.UtcNow);

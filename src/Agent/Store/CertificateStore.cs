@@ -94,7 +94,10 @@ internal sealed class CertificateStore(string root)
     private string Pending => Path.Combine(root, "pending");
     private string Archived => Path.Combine(root, "archived");
 
-    public string InUseLink(string certificate) => Path.Combine(root, "in-use", FolderName(certificate));
+    /// <summary>The folder of the links to what is in use.</summary>
+    public const string InUseFolder = "in-use";
+
+    public string InUseLink(string certificate) => Path.Combine(root, InUseFolder, FolderName(certificate));
 
     private string EarlierLink(string certificate) => Path.Combine(root, EarlierLayout.Links, FolderName(certificate));
 

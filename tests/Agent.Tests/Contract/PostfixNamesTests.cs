@@ -124,14 +124,30 @@ public sealed class PostfixNamesTests : IDisposable
             Assert.Throws<BeaconProblem>(() => connector.PlanBinding(new(service, used, null, [Old]), connector.Files));
         Assert.Contains("is in no table", Refused("postfix other.example").Message);
         File.WriteAllText(_source, $"{Old} /a.pem, /b.pem\n");
-        File.SetLastWriteTimeUtc(_source, DateTime.UtcNow.AddSeconds(1));
         Assert.Contains("has several files", Refused($"postfix {Old}").Message);
         var lowest = Assert.Throws<BeaconProblem>(() => connector.PlanLowest($"postfix {Old}", Contracts.LowestTls.Tls13, connector.Files));
         Assert.Contains("Order it for postfix", lowest.Cure);
         // A table that would not build is said before anything is changed.
-        var broken = Assert.Throws<BeaconProblem>(() => connector.Test(connector.Files));
-        Assert.Contains("/a.pem", broken.Message);
+        var would = new Overlay(connector.Files);
+        would.Add([new(_source, File.ReadAllText(_source), $"{Old} /b.pem\n")]);
+        Assert.Contains("/b.pem", Assert.Throws<BeaconProblem>(() => connector.Test(would)).Message);
+        // What others have half written holds up neither the server's own certificate nor its finding.
+        connector.Test(connector.Files);
         File.WriteAllText(_source, $"{Old}\n");
-        Assert.Contains("names, line 1: a name has no file", connector.Discover(connector.Files).Problem!.Message);
+        var found = connector.Discover(connector.Files);
+        Assert.Null(found.Problem);
+        Assert.Equal(["postfix"], found.Services.Select(s => s.Name));
+    }
+
+    [Fact]
+    public async Task A_table_that_others_have_half_written_holds_nothing_up()
+    {
+        var old = Served(Old).ToList();
+        File.WriteAllText(_source, $"{Old} /nowhere.pem\n");
+        File.SetLastWriteTimeUtc(_source, DateTime.UtcNow.AddSeconds(5));
+        var entry = _server.Bench.Issue("mail", _server.Name);
+        await _server.BindAsync(entry);
+        Assert.All(Served(_server.Name), s => Assert.Equal(entry.File.Serial, s));
+        Assert.Equal(old, Served(Old));
     }
 }

@@ -1,4 +1,5 @@
 using System.Net.Sockets;
+using OrderlyBeacon.Agent.Store;
 using OrderlyBeacon.Agent.Trust;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
@@ -432,8 +433,8 @@ internal sealed class PostfixConnector(InstanceId id, ConnectorSettings settings
         foreach (var table in NameTable.Of(c.Value(NameTables)))
         {
             var text = files.Find(table.Source) ?? "";
-            // What would not be built is left as it is, whatever it is like.
-            if (!IsBehind(table) && text == (Files.Find(table.Source) ?? ""))
+            // A table of others is left as it is, whatever it is like.
+            if (!NamesOurs(table, text) && text == (Files.Find(table.Source) ?? ""))
                 continue;
             if (TableBuilding.Complaint(table, ByteText.Bytes(instead?.In(text) ?? text), ProgramOf("postmap")) is { } complaint)
                 throw TestProblem.Of("Postfix", complaint, ReferenceEquals(files, Files), $"postmap -F {table.Type}:{table.Source}");
@@ -459,26 +460,35 @@ internal sealed class PostfixConnector(InstanceId id, ConnectorSettings settings
     {
         var pid = Pid() ?? throw new BeaconProblem(ProblemCode.ServerDied, "Postfix is not running.", "Start it, then try again.");
         var c = PostfixConfiguration.Load(settings.Config, Files);
-        foreach (var table in NameTable.Of(c.Value(NameTables)).Where(IsBehind))
-            TableBuilding.Build(table, ProgramOf("postmap"));
+        foreach (var table in NameTable.Of(c.Value(NameTables)))
+            TakeUp(table);
         _log.Mark(c.Value("maillog_file") ?? "/var/log/mail.log");
         (_earlierServers, _tookUp) = (ServerProcess.ChildrenOf(pid, Smtpd), DateTime.UtcNow);
         ServerProcess.Signal(pid, ServerProcess.SigHup, "Postfix");
     }
 
-    /// <summary>Its text was changed since it was built, or names files whose content changes without it: those behind a link.</summary>
-    private bool IsBehind(NameTable table) =>
-        table.Built is { } built
-        && (
-            !File.Exists(built)
-            || File.GetLastWriteTimeUtc(table.Source) >= File.GetLastWriteTimeUtc(built)
-            || table.Read(Files.Find(table.Source) ?? "").SelectMany(n => n.Files).Any(f => IsBehindLink(ByteText.Show(f)))
-        );
-
-    private static bool IsBehindLink(string path)
+    /// <summary>A table with ours in it is built each time: their content changes without its text. One that was changed may have had ours in it until now.</summary>
+    private void TakeUp(NameTable table)
     {
-        for (var at = path; at is { Length: > 1 }; at = Path.GetDirectoryName(at))
-            if (new FileInfo(at).LinkTarget is not null)
+        var isOurs = NamesOurs(table, Files.Find(table.Source) ?? "");
+        if (!isOurs && (table.Built is not { } built || File.GetLastWriteTimeUtc(table.Source) < File.GetLastWriteTimeUtc(built)))
+            return;
+        // What others have begun to write there does not hold up the server's other certificates; what is served is looked at afterwards.
+        if (TableBuilding.Build(table, ProgramOf("postmap")) is { } complaint && isOurs)
+            throw new BeaconProblem(
+                ProblemCode.ConfigurationBroken,
+                $"The table {table.Type}:{table.Source} cannot be built: {complaint}.",
+                $"Correct it: postmap -F {table.Type}:{table.Source} shows the same."
+            );
+    }
+
+    private static bool NamesOurs(NameTable table, string text) =>
+        table.Read(text).SelectMany(n => n.Files).Any(f => IsOurs(ByteText.Show(f)));
+
+    private static bool IsOurs(string path)
+    {
+        for (var at = path; Path.GetDirectoryName(at) is { Length: > 1 } folder; at = folder)
+            if (Path.GetFileName(folder) == CertificateStore.InUseFolder && new FileInfo(at).LinkTarget is not null)
                 return true;
         return false;
     }

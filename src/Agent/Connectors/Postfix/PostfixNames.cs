@@ -49,12 +49,9 @@ internal sealed record NameTable(string Type, string Source)
         foreach (var (start, end, line) in PostfixConfiguration.LogicalLines(text))
         {
             var gap = text.IndexOfAny([' ', '\t', '\r', '\n'], start, end - start);
+            // A name without a file is none to the server either.
             if (gap < 0)
-                throw new BeaconProblem(
-                    ProblemCode.ConfigurationBroken,
-                    $"{Source}, line {line}: a name has no file behind it.",
-                    "Write the file with its key and certificates behind it, then build the table again: postmap -F."
-                );
+                continue;
             var key = text[start..gap].ToLowerInvariant();
             var (from, to) = (gap, end);
             while (from < to && char.IsWhiteSpace(text[from]))
@@ -85,11 +82,11 @@ internal static class TableBuilding
 
     /// <summary>Beside it, in a folder that nobody else enters: there are keys in it. It takes the place of the one before when it is whole.</summary>
     /// <param name="postmap">The program.</param>
-    /// <exception cref="BeaconProblem"><see cref="ProblemCode.ConfigurationBroken"/>: it cannot be built; the one before is as it was.</exception>
-    public static void Build(NameTable table, string postmap)
+    /// <returns>Why it cannot be built, the one before being as it was; null when it is.</returns>
+    public static string? Build(NameTable table, string postmap)
     {
-        if (table.Built is not { } built)
-            return;
+        if (table.Built is not { } built || !File.Exists(table.Source))
+            return null;
         var beside = Path.GetDirectoryName(built)!;
         // What a death has left has keys in it.
         foreach (var left in new DirectoryInfo(beside).GetDirectories(Staging + "*").Where(d => d.LinkTarget is null))
@@ -97,12 +94,7 @@ internal static class TableBuilding
         var folder = Path.Combine(beside, $"{Staging}{Guid.NewGuid():N}");
         Directory.CreateDirectory(folder, AtomicFiles.PrivateFolder);
         var text = File.ReadAllBytes(table.Source);
-        if (Try(table, text, postmap, folder, staged => File.Move(staged, built, overwrite: true)) is { } complaint)
-            throw new BeaconProblem(
-                ProblemCode.ConfigurationBroken,
-                $"The table {table.Type}:{table.Source} cannot be built: {complaint}.",
-                $"Correct it: postmap -F {table.Type}:{table.Source} shows the same."
-            );
+        return Try(table, text, postmap, folder, staged => File.Move(staged, built, overwrite: true));
     }
 
     /// <summary>Whether a text would build; it is gone afterwards.</summary>

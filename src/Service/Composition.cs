@@ -110,7 +110,7 @@ internal static class Composition
         s.AddSingleton<JudgeLook>();
         s.AddSingleton<AnchorBook>();
         s.AddSingleton<Trusted>();
-        s.AddSingleton<KnownNames>();
+        s.AddSingleton<NameHolders>();
         s.AddSingleton<OutsideBook>();
         s.AddSingleton<Presence>();
     }
@@ -152,7 +152,6 @@ internal static class Composition
         typeof(Consents),
         typeof(Owners),
         typeof(Attempts),
-        typeof(ForeignClaims),
         typeof(HouseConcerns),
         typeof(RowConcerns),
         typeof(Suggestions),

@@ -1,5 +1,7 @@
 using System.Reflection;
 using System.Text.RegularExpressions;
+using Microsoft.EntityFrameworkCore.Migrations;
+using Microsoft.EntityFrameworkCore.Migrations.Operations;
 using OrderlyBeacon.Core;
 
 namespace OrderlyBeacon.Service.Tests;
@@ -153,15 +155,36 @@ public sealed partial class ArchitectureTests
     [Fact]
     public void The_newest_migration_is_known_by_name()
     {
-        static string Of(Type t) => t.GetCustomAttribute<Microsoft.EntityFrameworkCore.Migrations.MigrationAttribute>()!.Id;
-        var all = typeof(Storage.Database)
-            .Assembly.GetTypes()
-            .Where(t => t.GetCustomAttribute<Microsoft.EntityFrameworkCore.Migrations.MigrationAttribute>() is not null)
-            .Select(Of)
-            .ToList();
+        static string Of(Type t) => t.GetCustomAttribute<MigrationAttribute>()!.Id;
         // Were it an older one, the newest would never be applied.
-        Assert.Equal(all.Max(StringComparer.Ordinal), Of(Storage.Database.Newest));
+        Assert.Equal(Migrations().Select(Of).Max(StringComparer.Ordinal), Of(Storage.Database.Newest));
     }
+
+    [Fact]
+    public void A_migration_is_one_transaction()
+    {
+        // For these SQLite's tables are made anew, outside of the transaction: a death in between would leave a database that neither version can use.
+        Type[] makeAnew =
+        [
+            typeof(AlterColumnOperation),
+            typeof(DropColumnOperation),
+            typeof(AddForeignKeyOperation),
+            typeof(DropForeignKeyOperation),
+            typeof(AddPrimaryKeyOperation),
+            typeof(DropPrimaryKeyOperation),
+        ];
+        foreach (var type in Migrations())
+        {
+            var migration = (Migration)Activator.CreateInstance(type)!;
+            Assert.DoesNotContain(
+                migration.UpOperations,
+                o => makeAnew.Contains(o.GetType()) || o is SqlOperation { SuppressTransaction: true }
+            );
+        }
+    }
+
+    private static IEnumerable<Type> Migrations() =>
+        typeof(Storage.Database).Assembly.GetTypes().Where(t => t.GetCustomAttribute<MigrationAttribute>() is not null);
 
     [Fact]
     public void Each_sentence_about_security_names_a_test_that_there_is()

@@ -101,6 +101,28 @@ public sealed class ConcernTests : IAsyncLifetime
     }
 
     [Fact]
+    public async Task A_name_that_another_host_serves_too_is_told_as_long_as_it_does()
+    {
+        const string told = "shop.thistledown.example: ClaimedElsewhere Soon";
+        await _s.RequestShopAsync();
+        await _s.ClaimShopAsync("web02.thistledown.example", serves: true);
+        Assert.Equal([told], await OpenAsync(ConcernSubject.Certificate));
+        var concern = Assert.Single((await _s.TodayAsync()).Concerns, c => c.Kind == ConcernKind.ClaimedElsewhere);
+        Assert.StartsWith("web02.thistledown.example says that it serves", concern.Reason);
+        var others = await _s.InAsync<NameHolders, NameHolder>(h => Task.FromResult(h.Others(TimedService.Shop, 1)));
+        Assert.Equal(new(false, "web02.thistledown.example"), others);
+
+        await _s.ClaimShopAsync("web02.thistledown.example", serves: false);
+        Assert.Empty(await OpenAsync(ConcernSubject.Certificate));
+        await _s.ClaimShopAsync("web02.thistledown.example", serves: true);
+        Assert.Equal([told], await OpenAsync(ConcernSubject.Certificate));
+        await _s.InAsync<RemoveHost>(r => r.RunAsync("web02.thistledown.example", TimedService.Robin, Ct));
+        Assert.Empty(await OpenAsync(ConcernSubject.Certificate));
+        Assert.Equal(NameHolder.Nobody, await _s.InAsync<NameHolders, NameHolder>(h => Task.FromResult(h.Others(TimedService.Shop, 1))));
+        Assert.True(await _s.InAsync<NameHolders, bool>(h => Task.FromResult(h.Others(TimedService.Web, 99).IsOtherHost)));
+    }
+
+    [Fact]
     public async Task A_hold_is_told_until_it_is_released_and_a_revocation_until_its_successor_serves()
     {
         await _s.RequestShopAsync();

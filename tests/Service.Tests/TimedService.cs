@@ -129,11 +129,31 @@ internal sealed class TimedService : IAsyncDisposable
 
     private async Task JoinAsync()
     {
-        var invited = await InAsync<InviteHost, HostInvitation>(i => i.RunAsync(Web, null, Robin, Ct));
-        using var key = ECDsa.Create(ECCurve.NamedCurves.nistP256);
-        var csr = Core.Requests.CertificationRequest.Read(System.Text.Encoding.ASCII.GetBytes(CsrOf(key, [Web])));
-        await InAsync<EnrolAgent>(e => e.JoinAsync(csr, Web, invited.Code, "127.0.0.1", Ct));
+        await JoinAsync(Web);
         await ReportAsync();
+    }
+
+    private async Task JoinAsync(string host)
+    {
+        var invited = await InAsync<InviteHost, HostInvitation>(i => i.RunAsync(host, null, Robin, Ct));
+        using var key = ECDsa.Create(ECCurve.NamedCurves.nistP256);
+        var csr = Core.Requests.CertificationRequest.Read(System.Text.Encoding.ASCII.GetBytes(CsrOf(key, [host])));
+        await InAsync<EnrolAgent>(e => e.JoinAsync(csr, host, invited.Code, "127.0.0.1", Ct));
+    }
+
+    /// <summary>A second host of that name joins, unless it has, and says that it serves the shop's name too, or no more.</summary>
+    public async Task ClaimShopAsync(string host, bool serves)
+    {
+        int? known = await InAsync<BeaconDb, int?>(db =>
+            db.Hosts.Where(h => h.Name == host).Select(h => (int?)h.Id).FirstOrDefaultAsync(Ct)
+        );
+        if (known is null)
+            await JoinAsync(host);
+        var id = known ?? await InAsync<BeaconDb, int>(db => db.Hosts.Where(h => h.Name == host).Select(h => h.Id).SingleAsync(Ct));
+        List<FoundService> services = serves
+            ? [new("nginx", "copy", [Shop.ToUpperInvariant()], [new("127.0.0.2", 443, true)], [], null, null, [Look()])]
+            : [];
+        await InAsync<TakeReport>(t => t.RunAsync(id, new("0.2", Clock.GetUtcNow(), ["127.0.0.2"], services, [], null), Ct));
     }
 
     /// <summary>The host says which services it has and what they serve, as its agent does after changes.</summary>

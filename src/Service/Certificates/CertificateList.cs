@@ -64,6 +64,7 @@ public sealed class CertificateList(BeaconDb db, CertificateQueries certificates
         ConcernKind.NotIssuedYet,
         ConcernKind.RecordsToAdd,
         ConcernKind.RecordsToRemove,
+        ConcernKind.ClaimedElsewhere,
     ];
 
     /// <summary>What a list can be narrowed to.</summary>

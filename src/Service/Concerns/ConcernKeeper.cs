@@ -35,13 +35,20 @@ public sealed class ConcernKeeper(BeaconOptions options, TimeProvider clock)
         var now = clock.GetUtcNow();
         // An agent's own certificate is told with its host.
         var rows = await db.Certificates.Where(c => ids.Contains(c.Id) && c.Profile != "agent").ToDictionaryAsync(c => c.Name, ct);
+        var claims = await ForeignClaims.FindAsync(db, ids, ct);
         var found = new List<Found>();
         foreach (var info in await CertificateQueries.InfosAsync(db, [.. rows.Values.Select(c => c.Id)], now, ct))
         {
             var row = rows[info.Name];
             row.JudgeNextAt(JudgeCertificate.NextAt(info, now));
-            if (JudgeCertificate.Run(row.Id, info) is { } concern && !await Replaced.IsAsync(db, row.Id, info, ct))
-                found.Add(concern);
+            // One concern at most: its own come before what others say of it.
+            if (JudgeCertificate.Run(row.Id, info) is { } concern)
+            {
+                if (!await Replaced.IsAsync(db, row.Id, info, ct))
+                    found.Add(concern);
+            }
+            else if (claims.GetValueOrDefault(row.Id) is { } claim)
+                found.Add(claim);
         }
         await ReconcileAsync(db, ConcernSubject.Certificate, [.. ids.Select(i => (long)i)], found, now, ct);
     }

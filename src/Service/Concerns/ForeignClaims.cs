@@ -1,42 +1,55 @@
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
-using OrderlyBeacon.Service.Enrolment;
+using OrderlyBeacon.Service.Certificates;
 using OrderlyBeacon.Service.Storage;
 
 namespace OrderlyBeacon.Service.Concerns;
 
 /// <summary>Hosts that say that they serve a name which another host's certificate has: it stops no renewal, and somebody should look.</summary>
-public sealed class ForeignClaims(BeaconDb db, KnownNames known)
+internal static class ForeignClaims
 {
-    private const int Most = 50;
-
-    public async Task<IReadOnlyList<Found>> ConcernsAsync(CancellationToken ct)
+    /// <summary>What is claimed of these certificates, by their rows' numbers.</summary>
+    public static async Task<IReadOnlyDictionary<int, Found>> FindAsync(
+        BeaconDb db,
+        IReadOnlyCollection<int> certificates,
+        CancellationToken ct
+    )
     {
-        var served = (await known.GetAsync(ct)).Served;
-        var names = served.Where(g => g.Select(s => s.HostId).Distinct().Count() > 1).Select(g => g.Key).Take(Most).ToList();
-        var concerns = new List<Found>();
-        foreach (var name in names)
-        {
-            var holder = await (
-                from c in db.Certificates.AsNoTracking()
-                where c.Name == name && c.HostId != null && c.HasEdition
-                join h in db.Hosts on c.HostId equals h.Id
-                select new { h.Id, Host = h.Name }
-            ).FirstOrDefaultAsync(ct);
-            if (holder is not null && served[name].FirstOrDefault(s => s.HostId != holder.Id) is { Host: { } other })
-                concerns.Add(
-                    HouseConcerns.Of(
-                        ConcernKind.ClaimedElsewhere,
-                        name,
-                        Severity.Soon,
-                        $"{other} says that it serves {name} too; the certificate of that name is on {holder.Host}.",
-                        "Nothing is stopped by it: renewals go on.",
-                        "Look whether both are meant; if not, correct the configuration there.",
-                        ShellCommand.Of($"beacon service list {name}"),
-                        "/hosts"
-                    )
-                );
-        }
-        return concerns;
+        var claims = await (
+            from c in db.Certificates.AsNoTracking()
+            where certificates.Contains(c.Id) && c.HostId != null && c.HasEdition
+            join n in db.ServiceNames on c.Name equals n.Name
+            join s in db.Services on n.ServiceId equals s.Id
+            where s.HostId != c.HostId && s.ServedSerial != null
+            join other in db.Hosts on s.HostId equals other.Id
+            where other.State == HostState.Joined
+            join holder in db.Hosts on c.HostId equals holder.Id
+            where holder.State == HostState.Joined
+            orderby s.Id
+            select new
+            {
+                c.Id,
+                c.Name,
+                Holder = holder.Name,
+                Other = other.Name,
+            }
+        ).ToListAsync(ct);
+        return claims.DistinctBy(c => c.Id).ToDictionary(c => c.Id, c => Of(c.Id, c.Name, c.Holder, c.Other));
     }
+
+    private static Found Of(int id, string name, string holder, string other) =>
+        new(
+            ConcernSubject.Certificate,
+            id,
+            ConcernKind.ClaimedElsewhere,
+            name,
+            Severity.Soon,
+            $"{other} says that it serves {name} too; the certificate of that name is on {holder}.",
+            "Nothing is stopped by it: renewals go on.",
+            "Look whether both are meant; if not, correct the configuration there."
+        )
+        {
+            Command = ShellCommand.Of($"beacon service list {name}"),
+            Link = $"/certificates/{Uri.EscapeDataString(name)}",
+        };
 }

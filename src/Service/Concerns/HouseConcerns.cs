@@ -13,7 +13,7 @@ using OrderlyBeacon.Service.Storage;
 namespace OrderlyBeacon.Service.Concerns;
 
 /// <summary>What is worked out from rows of other nouns.</summary>
-public sealed record RowConcerns(Attempts Attempts, ForeignClaims Claims, ProviderQueries Providers);
+public sealed record RowConcerns(Attempts Attempts, ProviderQueries Providers);
 
 /// <summary>What of the service itself needs a hand: its authorities, what they publish, custody, attempts. Worked out from memory and a few indexed rows.</summary>
 public sealed class HouseConcerns(
@@ -48,7 +48,6 @@ public sealed class HouseConcerns(
         found.AddRange(authorities.Find());
         found.AddRange(custody.Concerns());
         found.AddRange(await rows.Attempts.ConcernsAsync(clock.GetUtcNow(), ct));
-        found.AddRange(await rows.Claims.ConcernsAsync(ct));
         found.AddRange(await rows.Providers.ConcernsAsync(ct));
         foreach (var p in pushes.States.Where(p => !p.Good))
             found.Add(

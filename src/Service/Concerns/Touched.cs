@@ -12,13 +12,18 @@ namespace OrderlyBeacon.Service.Concerns;
 /// <summary>Whose concerns may be others after a transaction: collected as its changes are saved.</summary>
 public sealed class Touched
 {
+    private const int AtOnce = 400;
+
     private readonly HashSet<int> _certificates = [],
         _services = [],
         _hosts = [],
         _hostsWithServices = [];
     private readonly HashSet<long> _requests = [];
     private readonly HashSet<string> _servedSerials = [];
-    private readonly Dictionary<int, string> _renamed = [];
+    private readonly Dictionary<int, string> _renamed = [],
+        _renamedServices = [];
+    private readonly HashSet<int> _claiming = [];
+    private readonly HashSet<string> _claimed = [];
     private readonly List<object> _added = [];
 
     public IReadOnlyCollection<int> Certificates => _certificates;
@@ -77,6 +82,12 @@ public sealed class Touched
                 _services.Add(s.Id);
                 if (s.ServedSerial is { } serial && was?.Property(nameof(HostService.ServedSerial)).IsModified != false)
                     _servedSerials.Add(serial);
+                if (was?.State == EntityState.Deleted)
+                    _renamedServices[s.Id] = "[]";
+                else if (was?.Property(nameof(HostService.NamesJson)).IsModified != false)
+                    _renamedServices[s.Id] = s.NamesJson;
+                if (was is null || (was.Property(nameof(HostService.ServedSerial)).OriginalValue is null) != (s.ServedSerial is null))
+                    _claiming.Add(s.Id);
                 break;
             case Hosts.Host h:
                 _hosts.Add(h.Id);
@@ -95,8 +106,15 @@ public sealed class Touched
     /// <summary>Names lie in a table of their own, to be found by: it follows.</summary>
     public async Task WriteNamesAsync(BeaconDb db, CancellationToken ct)
     {
-        if (_renamed.Count == 0)
-            return;
+        if (_renamed.Count > 0)
+            await WriteCertificateNamesAsync(db, ct);
+        foreach (var ids in _renamedServices.Keys.ToArray().Chunk(AtOnce))
+            await WriteServiceNamesAsync(db, ids, ct);
+        _renamedServices.Clear();
+    }
+
+    private async Task WriteCertificateNamesAsync(BeaconDb db, CancellationToken ct)
+    {
         var before = await db.CertificateNames.Where(n => _renamed.Keys.Contains(n.CertificateId)).ToListAsync(ct);
         foreach (var (id, json) in _renamed)
         {
@@ -108,14 +126,34 @@ public sealed class Touched
         await db.SaveChangesAsync(ct);
     }
 
-    /// <summary>Adds what hangs on what was touched: a host's services with the host, and what was handed out that is served now, or replaced by what was bound.</summary>
+    private async Task WriteServiceNamesAsync(BeaconDb db, int[] ids, CancellationToken ct)
+    {
+        var before = (await db.ServiceNames.Where(n => ids.Contains(n.ServiceId)).ToListAsync(ct)).ToLookup(n => n.ServiceId);
+        foreach (var id in ids)
+        {
+            var names = Shapes.Strings(_renamedServices[id]).Select(n => n.ToLowerInvariant()).ToHashSet();
+            var gone = before[id].Where(n => !names.Remove(n.Name)).ToList();
+            db.ServiceNames.RemoveRange(gone);
+            db.ServiceNames.AddRange(names.Select(n => ServiceName.Of(id, n)));
+            _claimed.UnionWith(gone.Select(n => n.Name));
+            _claimed.UnionWith(names);
+        }
+        await db.SaveChangesAsync(ct);
+    }
+
+    /// <summary>Adds what hangs on what was touched: a host's services with the host, and what was handed out that is served now, or replaced by what was bound, and whose name is claimed.</summary>
     public async Task SpreadAsync(BeaconDb db, CancellationToken ct)
     {
         if (_hostsWithServices.Count > 0)
             _services.UnionWith(await db.Services.Where(s => _hostsWithServices.Contains(s.HostId)).Select(s => s.Id).ToListAsync(ct));
-        foreach (var serials in _servedSerials.Chunk(400))
+        _claiming.UnionWith(_hostsWithServices.Count > 0 ? _services : []);
+        foreach (var ids in _claiming.ToArray().Chunk(AtOnce))
+            _claimed.UnionWith(await db.ServiceNames.Where(n => ids.Contains(n.ServiceId)).Select(n => n.Name).ToListAsync(ct));
+        foreach (var names in _claimed.Chunk(AtOnce))
+            _certificates.UnionWith(await db.Certificates.Where(c => names.Contains(c.Name)).Select(c => c.Id).ToListAsync(ct));
+        foreach (var serials in _servedSerials.Chunk(AtOnce))
             _certificates.UnionWith(await db.Editions.Where(e => serials.Contains(e.Serial)).Select(e => e.CertificateId).ToListAsync(ct));
-        foreach (var ids in _certificates.ToArray().Chunk(400))
+        foreach (var ids in _certificates.ToArray().Chunk(AtOnce))
             _certificates.UnionWith(await Replaced.ByAsync(db, ids, ct));
     }
 }

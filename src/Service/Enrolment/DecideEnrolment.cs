@@ -26,7 +26,7 @@ public sealed record ToDecide(
 
 /// <summary>Looks up the facts of this moment and has Core decide. Every path that issues in a person's name comes through here, each time it counts.</summary>
 public sealed class DecideEnrolment(
-    KnownNames known,
+    NameHolders holders,
     PeopleBook people,
     AuthorityRegistry registry,
     NameEvidence evidence,
@@ -36,7 +36,6 @@ public sealed class DecideEnrolment(
 {
     public async Task<EnrolmentVerdict> RunAsync(ToDecide w, CancellationToken ct)
     {
-        var facts = await known.GetAsync(ct);
         var domain = await evidence.GatherAsync(w.Names, w.Host, ct);
         var hostId = w.Host?.Id ?? 0;
         var otherHosts = new List<string>();
@@ -45,9 +44,10 @@ public sealed class DecideEnrolment(
         {
             if (!AlternativeName.TryParse(text, out var name, out _))
                 continue;
-            if (facts.Hosts.TryGetValue(name!.Value, out var owner) && owner != hostId)
+            var others = holders.Others(name!.Value, hostId);
+            if (others.IsOtherHost)
                 otherHosts.Add(name.Value);
-            if (facts.Served[name.Value].FirstOrDefault(s => s.HostId != hostId) is { Host: { } other })
+            if (others.ServedBy is { } other)
                 elsewhere[name.Value] = other;
         }
         var nameFacts = new NameFacts

@@ -15,7 +15,7 @@ using OrderlyBeacon.Service.Storage;
 namespace OrderlyBeacon.Service.Enrolment;
 
 /// <summary>A host's joining, by a code or by its machine account: the host's row, the row of its agent's own certificate, and the end of whatever spoke for it before. The edition follows.</summary>
-public sealed class JoinHost(BeaconDb db, AnnounceRevocations announce, MachineAccounts accounts, KnownNames known, TimeProvider clock)
+public sealed class JoinHost(BeaconDb db, AnnounceRevocations announce, MachineAccounts accounts, TimeProvider clock)
 {
     /// <param name="code">The join code, with or without the fingerprint behind the dot.</param>
     public async Task<(Hosts.Host Host, Certificate Certificate)> ByCodeAsync(
@@ -148,7 +148,6 @@ public sealed class JoinHost(BeaconDb db, AnnounceRevocations announce, MachineA
     private async Task AnnounceAsync(Hosts.Host host, List<(string, string)> revoked, CancellationToken ct)
     {
         announce.Forget();
-        known.Changed();
         if (revoked.Count > 0)
             await announce.RunAsync(revoked, Actor.Agent(host.Name), $"host {host.Name} joined anew", wasHeld: false, ct);
     }

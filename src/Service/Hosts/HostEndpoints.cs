@@ -25,7 +25,6 @@ namespace OrderlyBeacon.Service.Hosts;
 public sealed class InviteHost(
     BeaconDb db,
     AuthorityRegistry registry,
-    KnownNames known,
     Owners owners,
     BeaconOptions options,
     TimeProvider clock,
@@ -54,7 +53,6 @@ public sealed class InviteHost(
         host.NewJoinCode(HashOf(secret), now + CodeLife);
         await db.Note(now, caller.Actor, JournalAction.HostInvited, dns.Ascii, $"code good until {now + CodeLife:yyyy-MM-dd HH:mm}Z");
         await write.CommitAsync(ct);
-        known.Changed();
         changes.Tell("host", dns.Ascii);
         var code = secret + "." + registry.Root.Thumbprint.Hex;
         return new(dns.Ascii, code, now + CodeLife, $"beacon-agent join --service {options.Url} --host {dns.Ascii} --code-file -");
@@ -67,7 +65,6 @@ public sealed class InviteHost(
 public sealed class RemoveHost(
     BeaconDb db,
     AnnounceRevocations announce,
-    KnownNames known,
     Presence presence,
     TimeProvider clock,
     Changes changes,
@@ -129,7 +126,6 @@ public sealed class RemoveHost(
             await write.CommitAsync(ct);
         }
         presence.Remove(removed);
-        known.Changed();
         await announce.RunAsync(revoked, caller.Actor, $"host {name} removed", wasHeld: false, ct);
         changes.Tell("host", name);
     }

@@ -14,15 +14,7 @@ using OrderlyBeacon.Service.Work;
 namespace OrderlyBeacon.Service.Hosts;
 
 /// <summary>Says that a device is there and which host's agent reaches it. How to get into it is sealed to that agent: the service does not know.</summary>
-public sealed class KeepDevice(
-    BeaconDb db,
-    OrderDesk desk,
-    KnownNames known,
-    Rights.Owners owners,
-    WorkBell bell,
-    Changes changes,
-    TimeProvider clock
-)
+public sealed class KeepDevice(BeaconDb db, OrderDesk desk, Rights.Owners owners, WorkBell bell, Changes changes, TimeProvider clock)
 {
     private const string Appliance = "appliance";
     private const int LongestKind = 40;
@@ -73,7 +65,6 @@ public sealed class KeepDevice(
             await write.CommitAsync(ct);
             order = placed.Id;
         }
-        known.Changed();
         bell.Ring(via.Id);
         changes.Tell("host", dns.Ascii);
         return order;

@@ -19,15 +19,7 @@ namespace OrderlyBeacon.Service.Hosts;
 public sealed record ReportParts(TakeTrust Trust, TakeProviders Providers);
 
 /// <summary>Takes over what an agent says about its host: services, looks, store.</summary>
-public sealed class TakeReport(
-    BeaconDb db,
-    JudgeLook judge,
-    ReportParts parts,
-    KnownNames known,
-    Presence presence,
-    Changes changes,
-    TimeProvider clock
-)
+public sealed class TakeReport(BeaconDb db, JudgeLook judge, ReportParts parts, Presence presence, Changes changes, TimeProvider clock)
 {
     private const int MostServices = 5000,
         MostEntries = 5000,
@@ -49,7 +41,6 @@ public sealed class TakeReport(
         if (report.Providers is { } providers)
             await parts.Providers.RunAsync(host, providers, now, ct);
         var rows = await db.Services.Where(s => s.HostId == hostId).ToDictionaryAsync(s => s.Name, ct);
-        var namesBefore = NamesOf(rows.Values);
         var bindings = await db
             .Bindings.Where(b => db.Services.Any(s => s.HostId == hostId && s.Id == b.ServiceId))
             .ToDictionaryAsync(b => b.ServiceId, ct);
@@ -89,16 +80,11 @@ public sealed class TakeReport(
         parts.Providers.Settled();
         if (!parts.Trust.IsWaiting)
             presence.Keep(hostId, fingerprint, epoch, db.Services.Local.Where(s => s.HostId == hostId).Min(s => s.ServedUntil));
-        if (NamesOf(db.Services.Local.Where(s => s.HostId == hostId)) != namesBefore)
-            known.Changed();
         changes.Tell("host", host.Name);
     }
 
     /// <summary>What is kept of a host was changed otherwise: its next report is taken whole.</summary>
     public void TakeNextWhole(int host) => presence.Forget(host);
-
-    /// <summary>Names that services have may be others.</summary>
-    public void NamesChanged() => known.Changed();
 
     public LookInfo Judge(LookReport look, string host) => judge.Run(look, host);
 
@@ -165,9 +151,6 @@ public sealed class TakeReport(
             )
             : null;
     }
-
-    private static string NamesOf(IEnumerable<HostService> services) =>
-        string.Join('\n', services.Where(s => s.ServedSerial is not null).Select(s => s.NamesJson).Order(StringComparer.Ordinal));
 
     /// <summary>Keeps judged looks, worst first, and what is served under the service's own name.</summary>
     public void TakeLooks(HostService row, IReadOnlyList<LookReport> looks, string hostName, Binding? binding)

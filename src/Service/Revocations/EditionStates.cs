@@ -1,5 +1,4 @@
 using System.Collections.Concurrent;
-using Microsoft.Data.Sqlite;
 using OrderlyBeacon.Core.Names;
 using OrderlyBeacon.Core.Revocation;
 using OrderlyBeacon.Service.Storage;
@@ -10,14 +9,18 @@ namespace OrderlyBeacon.Service.Revocations;
 public sealed record EditionStanding(int GenerationId, RevokedCertificate? Revocation);
 
 /// <summary>
-/// Looks up serials by the index, on plain connections with prepared statements: every OCSP question comes by here. What was found is kept until it changes;
+/// Looks up serials by the index: every OCSP question comes by here. What was found is kept until it changes;
 /// whoever changes a state calls <see cref="Forget"/> after the commit.
 /// </summary>
 public sealed class EditionStates(BeaconOptions options) : IDisposable
 {
     private const int MostKept = 50_000;
 
-    private readonly ConcurrentBag<SqliteCommand> _idle = [];
+    private readonly ReadyStatement _standing = new(
+        options,
+        "SELECT GenerationId, RevokedAt, RevocationReason FROM Editions WHERE Serial = $serial",
+        "$serial"
+    );
     private readonly ConcurrentDictionary<string, EditionStanding> _kept = [];
     private readonly Lock _changing = new();
     private long _changes;
@@ -51,50 +54,17 @@ public sealed class EditionStates(BeaconOptions options) : IDisposable
         }
     }
 
-    private EditionStanding? Read(SerialNumber serial)
-    {
-        if (!_idle.TryTake(out var c))
-            c = Open();
-        c.Parameters[0].Value = serial.Hex;
-        try
-        {
-            using var r = c.ExecuteReader();
-            return !r.Read()
-                ? null
-                : new(
-                    r.GetInt32(0),
-                    r.IsDBNull(1)
-                        ? null
-                        : new(
-                            serial,
-                            DateTimeOffset.FromUnixTimeMilliseconds(r.GetInt64(1)),
-                            (RevocationReason)(r.IsDBNull(2) ? 0 : r.GetInt32(2))
-                        )
-                );
-        }
-        finally
-        {
-            _idle.Add(c);
-        }
-    }
+    private EditionStanding? Read(SerialNumber serial) =>
+        _standing.First(
+            row => new EditionStanding(
+                row.GetInt32(0),
+                row.IsDBNull(1) ? null : Revocation(serial, row.GetInt64(1), row.IsDBNull(2) ? 0 : row.GetInt32(2))
+            ),
+            serial.Hex
+        );
 
-    private SqliteCommand Open()
-    {
-        var connection = new SqliteConnection(Database.ConnectionString(options));
-        connection.Open();
-        var c = connection.CreateCommand();
-        c.CommandText = "SELECT GenerationId, RevokedAt, RevocationReason FROM Editions WHERE Serial = $serial";
-        c.Parameters.Add(new SqliteParameter("$serial", SqliteType.Text));
-        c.Prepare();
-        return c;
-    }
+    private static RevokedCertificate Revocation(SerialNumber serial, long milliseconds, int reason) =>
+        new(serial, DateTimeOffset.FromUnixTimeMilliseconds(milliseconds), (RevocationReason)reason);
 
-    public void Dispose()
-    {
-        foreach (var c in _idle)
-        {
-            c.Connection!.Dispose();
-            c.Dispose();
-        }
-    }
+    public void Dispose() => _standing.Dispose();
 }

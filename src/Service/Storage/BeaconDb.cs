@@ -66,6 +66,7 @@ public sealed class BeaconDb(DbContextOptions<BeaconDb> options, WriteGate gate,
     public DbSet<StoredEntry> StoredEntries => Set<StoredEntry>();
     public DbSet<OutsideAuthority> Outside => Set<OutsideAuthority>();
     public DbSet<CertificateName> CertificateNames => Set<CertificateName>();
+    public DbSet<ServiceName> ServiceNames => Set<ServiceName>();
 
     /// <summary>Takes the write lock and opens a transaction; disposing without commit undoes everything.</summary>
     public async Task<WriteScope> BeginWriteAsync(CancellationToken ct = default)
@@ -311,6 +312,11 @@ public sealed class BeaconDb(DbContextOptions<BeaconDb> options, WriteGate gate,
         b.Entity<CertificateName>(e =>
         {
             e.HasKey(x => new { x.CertificateId, x.Name });
+            e.HasIndex(x => x.Name);
+        });
+        b.Entity<ServiceName>(e =>
+        {
+            e.HasKey(x => new { x.ServiceId, x.Name });
             e.HasIndex(x => x.Name);
         });
         b.Entity<OpenConcern>(e =>

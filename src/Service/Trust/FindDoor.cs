@@ -3,6 +3,7 @@ using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Names;
+using OrderlyBeacon.Service.Bindings;
 using OrderlyBeacon.Service.Storage;
 
 namespace OrderlyBeacon.Service.Trust;
@@ -22,8 +23,7 @@ public sealed class FindDoor(BeaconDb db)
         var name = wish.ServerName ?? address;
         if (!IPAddress.TryParse(address, out _))
         {
-            var quoted = "\"" + DnsName.Parse(address).Ascii + "\"";
-            var service = await db.Services.AsNoTracking().Where(s => s.NamesJson.Contains(quoted)).FirstOrDefaultAsync(ct);
+            var service = await NamedAsync(DnsName.Parse(address).Ascii, ct);
             var endpoints = service is null ? [] : Shapes.Endpoints(service.EndpointsJson);
             var endpoint =
                 endpoints.FirstOrDefault(e => port is null ? e.Tls : e.Port == port) ?? (port is null ? endpoints.FirstOrDefault() : null);
@@ -32,6 +32,17 @@ public sealed class FindDoor(BeaconDb db)
         }
         return new(address, port ?? UsualPort, name, wish.Protocol ?? WellKnownPorts.ProtocolAt(port ?? UsualPort), null);
     }
+
+    private Task<HostService?> NamedAsync(string known, CancellationToken ct) =>
+        (
+            from n in db.ServiceNames.AsNoTracking()
+            where n.Name == known
+            join s in db.Services on n.ServiceId equals s.Id
+            join h in db.Hosts on s.HostId equals h.Id
+            where h.State == HostState.Joined
+            orderby s.Id
+            select s
+        ).FirstOrDefaultAsync(ct);
 
     private static (string Address, int? Port) Split(string text)
     {

@@ -81,7 +81,6 @@ public sealed class TakeResult(BeaconDb db, TakeReport reports, OrderOutcomes ou
         await outcomes.Brought.SettledAsync(ct);
         await outcomes.Trust.SettledAsync(ct);
         outcomes.Providers.Settled();
-        reports.NamesChanged();
         bell.Ended(orderId);
         changes.Tell("order", orderId.ToString());
         if (certificateName is not null)

@@ -1,11 +1,14 @@
-﻿using Microsoft.EntityFrameworkCore.Migrations;
+﻿using Microsoft.EntityFrameworkCore.Infrastructure;
+using Microsoft.EntityFrameworkCore.Migrations;
 
 #nullable disable
 
 namespace OrderlyBeacon.Service.Storage.Migrations
 {
     /// <inheritdoc />
-    public partial class First : Migration
+    [DbContext(typeof(BeaconDb))]
+    [Migration("20261125032652_First")]
+    public class First : Migration
     {
         /// <inheritdoc />
         protected override void Up(MigrationBuilder migrationBuilder)
@@ -412,52 +415,6 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                 table: "Services",
                 columns: new[] { "HostId", "Name" },
                 unique: true);
-        }
-
-        /// <inheritdoc />
-        protected override void Down(MigrationBuilder migrationBuilder)
-        {
-            migrationBuilder.DropTable(
-                name: "AnsweredPosts");
-
-            migrationBuilder.DropTable(
-                name: "Bindings");
-
-            migrationBuilder.DropTable(
-                name: "Certificates");
-
-            migrationBuilder.DropTable(
-                name: "Crls");
-
-            migrationBuilder.DropTable(
-                name: "Editions");
-
-            migrationBuilder.DropTable(
-                name: "Generations");
-
-            migrationBuilder.DropTable(
-                name: "Hosts");
-
-            migrationBuilder.DropTable(
-                name: "Journal");
-
-            migrationBuilder.DropTable(
-                name: "Orders");
-
-            migrationBuilder.DropTable(
-                name: "People");
-
-            migrationBuilder.DropTable(
-                name: "Requests");
-
-            migrationBuilder.DropTable(
-                name: "Services");
-
-            migrationBuilder.DropTable(
-                name: "Sessions");
-
-            migrationBuilder.DropTable(
-                name: "Authorities");
         }
     }
 }

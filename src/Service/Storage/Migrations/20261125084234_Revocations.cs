@@ -1,3 +1,4 @@
+﻿using Microsoft.EntityFrameworkCore.Infrastructure;
 using Microsoft.EntityFrameworkCore.Migrations;
 
 #nullable disable
@@ -5,7 +6,9 @@ using Microsoft.EntityFrameworkCore.Migrations;
 namespace OrderlyBeacon.Service.Storage.Migrations
 {
     /// <inheritdoc />
-    public partial class Revocations : Migration
+    [DbContext(typeof(BeaconDb))]
+    [Migration("20261125084234_Revocations")]
+    public class Revocations : Migration
     {
         /// <inheritdoc />
         protected override void Up(MigrationBuilder migrationBuilder)
@@ -49,40 +52,6 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                 name: "IX_Crls_AuthorityId_Number_IsDelta",
                 table: "Crls",
                 columns: new[] { "AuthorityId", "Number", "IsDelta" },
-                unique: true);
-        }
-
-        /// <inheritdoc />
-        protected override void Down(MigrationBuilder migrationBuilder)
-        {
-            migrationBuilder.DropIndex(
-                name: "IX_Editions_NotAfter",
-                table: "Editions");
-
-            migrationBuilder.DropIndex(
-                name: "IX_Editions_RevocationChangedAt",
-                table: "Editions");
-
-            migrationBuilder.DropIndex(
-                name: "IX_Crls_AuthorityId_Number_IsDelta",
-                table: "Crls");
-
-            migrationBuilder.DropColumn(
-                name: "RevocationChangedAt",
-                table: "Editions");
-
-            migrationBuilder.DropColumn(
-                name: "BaseNumber",
-                table: "Crls");
-
-            migrationBuilder.DropColumn(
-                name: "IsDelta",
-                table: "Crls");
-
-            migrationBuilder.CreateIndex(
-                name: "IX_Crls_AuthorityId_Number",
-                table: "Crls",
-                columns: new[] { "AuthorityId", "Number" },
                 unique: true);
         }
     }

@@ -1,3 +1,4 @@
+﻿using Microsoft.EntityFrameworkCore.Infrastructure;
 using Microsoft.EntityFrameworkCore.Migrations;
 
 #nullable disable
@@ -5,7 +6,9 @@ using Microsoft.EntityFrameworkCore.Migrations;
 namespace OrderlyBeacon.Service.Storage.Migrations
 {
     /// <inheritdoc />
-    public partial class OfflineRoot : Migration
+    [DbContext(typeof(BeaconDb))]
+    [Migration("20261125093530_OfflineRoot")]
+    public class OfflineRoot : Migration
     {
         /// <inheritdoc />
         protected override void Up(MigrationBuilder migrationBuilder)
@@ -16,14 +19,6 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                 type: "BLOB",
                 nullable: false,
                 defaultValue: new byte[0]);
-        }
-
-        /// <inheritdoc />
-        protected override void Down(MigrationBuilder migrationBuilder)
-        {
-            migrationBuilder.DropColumn(
-                name: "Request",
-                table: "Generations");
         }
     }
 }

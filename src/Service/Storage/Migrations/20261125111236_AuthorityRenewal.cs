@@ -1,3 +1,4 @@
+﻿using Microsoft.EntityFrameworkCore.Infrastructure;
 using Microsoft.EntityFrameworkCore.Migrations;
 
 #nullable disable
@@ -5,7 +6,9 @@ using Microsoft.EntityFrameworkCore.Migrations;
 namespace OrderlyBeacon.Service.Storage.Migrations
 {
     /// <inheritdoc />
-    public partial class AuthorityRenewal : Migration
+    [DbContext(typeof(BeaconDb))]
+    [Migration("20261125111236_AuthorityRenewal")]
+    public class AuthorityRenewal : Migration
     {
         /// <inheritdoc />
         protected override void Up(MigrationBuilder migrationBuilder)
@@ -79,43 +82,6 @@ namespace OrderlyBeacon.Service.Storage.Migrations
 
             // Until now, whatever had a certificate issued.
             migrationBuilder.Sql("UPDATE Generations SET TakenUpAt = CAST(strftime('%s', 'now') AS INTEGER) * 1000 WHERE length(Der) > 0");
-        }
-
-        /// <inheritdoc />
-        protected override void Down(MigrationBuilder migrationBuilder)
-        {
-            migrationBuilder.DropTable(
-                name: "CrossCertificate");
-
-            migrationBuilder.DropIndex(
-                name: "IX_Crls_AuthorityId_KeyNumber_Number_IsDelta",
-                table: "Crls");
-
-            migrationBuilder.DropColumn(
-                name: "AnchorsJson",
-                table: "Hosts");
-
-            migrationBuilder.DropColumn(
-                name: "KeyNumber",
-                table: "Generations");
-
-            migrationBuilder.DropColumn(
-                name: "TakenUpAt",
-                table: "Generations");
-
-            migrationBuilder.DropColumn(
-                name: "WithdrawnAt",
-                table: "Generations");
-
-            migrationBuilder.DropColumn(
-                name: "KeyNumber",
-                table: "Crls");
-
-            migrationBuilder.CreateIndex(
-                name: "IX_Crls_AuthorityId_Number_IsDelta",
-                table: "Crls",
-                columns: new[] { "AuthorityId", "Number", "IsDelta" },
-                unique: true);
         }
     }
 }

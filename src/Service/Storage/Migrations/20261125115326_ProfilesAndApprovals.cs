@@ -1,3 +1,4 @@
+﻿using Microsoft.EntityFrameworkCore.Infrastructure;
 using Microsoft.EntityFrameworkCore.Migrations;
 
 #nullable disable
@@ -5,7 +6,9 @@ using Microsoft.EntityFrameworkCore.Migrations;
 namespace OrderlyBeacon.Service.Storage.Migrations
 {
     /// <inheritdoc />
-    public partial class ProfilesAndApprovals : Migration
+    [DbContext(typeof(BeaconDb))]
+    [Migration("20261125115326_ProfilesAndApprovals")]
+    public class ProfilesAndApprovals : Migration
     {
         /// <inheritdoc />
         protected override void Up(MigrationBuilder migrationBuilder)
@@ -95,43 +98,6 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                 name: "IX_Requests_State",
                 table: "Requests",
                 column: "State");
-        }
-
-        /// <inheritdoc />
-        protected override void Down(MigrationBuilder migrationBuilder)
-        {
-            migrationBuilder.DropTable(
-                name: "ParentRequests");
-
-            migrationBuilder.DropTable(
-                name: "ProfileRevisions");
-
-            migrationBuilder.DropTable(
-                name: "Profiles");
-
-            migrationBuilder.DropIndex(
-                name: "IX_Requests_State",
-                table: "Requests");
-
-            migrationBuilder.DropColumn(
-                name: "AmendmentsJson",
-                table: "Requests");
-
-            migrationBuilder.DropColumn(
-                name: "ApprovalsJson",
-                table: "Requests");
-
-            migrationBuilder.DropColumn(
-                name: "Approved",
-                table: "Requests");
-
-            migrationBuilder.DropColumn(
-                name: "From",
-                table: "Requests");
-
-            migrationBuilder.DropColumn(
-                name: "Needed",
-                table: "Requests");
         }
     }
 }

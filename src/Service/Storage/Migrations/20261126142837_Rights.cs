@@ -1,3 +1,4 @@
+﻿using Microsoft.EntityFrameworkCore.Infrastructure;
 using Microsoft.EntityFrameworkCore.Migrations;
 
 #nullable disable
@@ -5,7 +6,9 @@ using Microsoft.EntityFrameworkCore.Migrations;
 namespace OrderlyBeacon.Service.Storage.Migrations
 {
     /// <inheritdoc />
-    public partial class Rights : Migration
+    [DbContext(typeof(BeaconDb))]
+    [Migration("20261126142837_Rights")]
+    public class Rights : Migration
     {
         /// <inheritdoc />
         protected override void Up(MigrationBuilder migrationBuilder)
@@ -89,8 +92,6 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                     table.PrimaryKey("PK_Consents", x => x.Id);
                 });
 
-            // Kept answers may hold secrets in clear; whatever is asked again is carried out again at most.
-            migrationBuilder.Sql("DELETE FROM AnsweredPosts");
             migrationBuilder.Sql("UPDATE Certificates SET HasEdition = 1 WHERE EXISTS (SELECT 1 FROM Editions e WHERE e.CertificateId = Certificates.Id)");
             // An agent is known by its row from now on: the newest edition of its own certificate, where that is the host's own.
             migrationBuilder.Sql(
@@ -133,15 +134,10 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                 table: "Consents",
                 column: "Hash");
 
-            // Last, since these two make their tables anew, and what is written by hand above must not wait for it.
-            migrationBuilder.DropColumn(
-                name: "Failures",
-                table: "People");
-
+            // By hand: the builder would make these two tables anew outside of the transaction, and a death in between would leave half of it.
+            migrationBuilder.Sql("ALTER TABLE People DROP COLUMN Failures");
             // Not renamed: who was locked for a while has not left.
-            migrationBuilder.DropColumn(
-                name: "LockedUntil",
-                table: "People");
+            migrationBuilder.Sql("ALTER TABLE People DROP COLUMN LockedUntil");
 
             migrationBuilder.AddColumn<long>(
                 name: "LeftAt",
@@ -149,89 +145,24 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                 type: "INTEGER",
                 nullable: true);
 
-            migrationBuilder.AlterColumn<byte[]>(
-                name: "Body",
-                table: "AnsweredPosts",
-                type: "BLOB",
-                nullable: true,
-                oldClrType: typeof(string),
-                oldType: "TEXT");
-        }
+            // Kept answers may hold secrets in clear; whatever is asked again is carried out again at most.
+            migrationBuilder.DropTable(name: "AnsweredPosts");
 
-        /// <inheritdoc />
-        protected override void Down(MigrationBuilder migrationBuilder)
-        {
-            migrationBuilder.DropTable(
-                name: "BurntKeys");
-
-            migrationBuilder.DropTable(
-                name: "Consents");
-
-            migrationBuilder.DropIndex(
-                name: "IX_Requests_CertificateName",
-                table: "Requests");
-
-            migrationBuilder.DropIndex(
-                name: "IX_Hosts_AgentNextThumbprint",
-                table: "Hosts");
-
-            migrationBuilder.DropIndex(
-                name: "IX_Hosts_AgentThumbprint",
-                table: "Hosts");
-
-            migrationBuilder.DropIndex(
-                name: "IX_Certificates_Owner",
-                table: "Certificates");
-
-            migrationBuilder.DropColumn(
-                name: "ProvedAt",
-                table: "Sessions");
-
-            migrationBuilder.DropColumn(
-                name: "AgentNextThumbprint",
-                table: "Hosts");
-
-            migrationBuilder.DropColumn(
-                name: "AgentThumbprint",
-                table: "Hosts");
-
-            migrationBuilder.DropColumn(
-                name: "MetJson",
-                table: "Hosts");
-
-            migrationBuilder.DropColumn(
-                name: "Owner",
-                table: "Hosts");
-
-            migrationBuilder.DropColumn(
-                name: "DecisionJson",
-                table: "Editions");
-
-            migrationBuilder.DropColumn(
-                name: "HasEdition",
-                table: "Certificates");
-
-            migrationBuilder.RenameColumn(
-                name: "LeftAt",
-                table: "People",
-                newName: "LockedUntil");
-
-            migrationBuilder.AddColumn<int>(
-                name: "Failures",
-                table: "People",
-                type: "INTEGER",
-                nullable: false,
-                defaultValue: 0);
-
-            migrationBuilder.AlterColumn<string>(
-                name: "Body",
-                table: "AnsweredPosts",
-                type: "TEXT",
-                nullable: false,
-                defaultValue: "",
-                oldClrType: typeof(byte[]),
-                oldType: "BLOB",
-                oldNullable: true);
+            migrationBuilder.CreateTable(
+                name: "AnsweredPosts",
+                columns: table => new
+                {
+                    Key = table.Column<string>(type: "TEXT", nullable: false),
+                    BodyHash = table.Column<string>(type: "TEXT", nullable: false),
+                    Status = table.Column<int>(type: "INTEGER", nullable: false),
+                    ContentType = table.Column<string>(type: "TEXT", nullable: false),
+                    Body = table.Column<byte[]>(type: "BLOB", nullable: true),
+                    At = table.Column<long>(type: "INTEGER", nullable: false)
+                },
+                constraints: table =>
+                {
+                    table.PrimaryKey("PK_AnsweredPosts", x => x.Key);
+                });
         }
     }
 }

@@ -1,11 +1,14 @@
-﻿using Microsoft.EntityFrameworkCore.Migrations;
+﻿using Microsoft.EntityFrameworkCore.Infrastructure;
+using Microsoft.EntityFrameworkCore.Migrations;
 
 #nullable disable
 
 namespace OrderlyBeacon.Service.Storage.Migrations
 {
     /// <inheritdoc />
-    public partial class ServiceFacts : Migration
+    [DbContext(typeof(BeaconDb))]
+    [Migration("20261126221735_ServiceFacts")]
+    public class ServiceFacts : Migration
     {
         /// <inheritdoc />
         protected override void Up(MigrationBuilder migrationBuilder)
@@ -50,42 +53,6 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                 name: "IX_Bindings_State",
                 table: "Bindings",
                 column: "State");
-        }
-
-        /// <inheritdoc />
-        protected override void Down(MigrationBuilder migrationBuilder)
-        {
-            migrationBuilder.DropIndex(
-                name: "IX_Services_Fault",
-                table: "Services");
-
-            migrationBuilder.DropIndex(
-                name: "IX_Services_ServedSerial",
-                table: "Services");
-
-            migrationBuilder.DropIndex(
-                name: "IX_Services_ServedUntil",
-                table: "Services");
-
-            migrationBuilder.DropIndex(
-                name: "IX_Editions_State_NotAfter_Profile_CertificateId",
-                table: "Editions");
-
-            migrationBuilder.DropIndex(
-                name: "IX_Certificates_Failures",
-                table: "Certificates");
-
-            migrationBuilder.DropIndex(
-                name: "IX_Certificates_HasEdition",
-                table: "Certificates");
-
-            migrationBuilder.DropIndex(
-                name: "IX_Bindings_State",
-                table: "Bindings");
-
-            migrationBuilder.DropColumn(
-                name: "Fault",
-                table: "Services");
         }
     }
 }

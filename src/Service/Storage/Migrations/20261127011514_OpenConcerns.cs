@@ -1,11 +1,14 @@
-﻿using Microsoft.EntityFrameworkCore.Migrations;
+﻿using Microsoft.EntityFrameworkCore.Infrastructure;
+using Microsoft.EntityFrameworkCore.Migrations;
 
 #nullable disable
 
 namespace OrderlyBeacon.Service.Storage.Migrations
 {
     /// <inheritdoc />
-    public partial class OpenConcerns : Migration
+    [DbContext(typeof(BeaconDb))]
+    [Migration("20261127011514_OpenConcerns")]
+    public class OpenConcerns : Migration
     {
         /// <inheritdoc />
         protected override void Up(MigrationBuilder migrationBuilder)
@@ -94,36 +97,6 @@ namespace OrderlyBeacon.Service.Storage.Migrations
             // The first rounds judge what is there.
             migrationBuilder.Sql("UPDATE Certificates SET JudgeAt = 0 WHERE Profile <> 'agent'");
             migrationBuilder.Sql("UPDATE Services SET JudgeAt = 0");
-        }
-
-        /// <inheritdoc />
-        protected override void Down(MigrationBuilder migrationBuilder)
-        {
-            migrationBuilder.DropTable(
-                name: "CertificateNames");
-
-            migrationBuilder.DropTable(
-                name: "Concerns");
-
-            migrationBuilder.DropIndex(
-                name: "IX_Services_JudgeAt",
-                table: "Services");
-
-            migrationBuilder.DropIndex(
-                name: "IX_Certificates_JudgeAt",
-                table: "Certificates");
-
-            migrationBuilder.DropColumn(
-                name: "JudgeAt",
-                table: "Services");
-
-            migrationBuilder.DropColumn(
-                name: "NamesAreAssumed",
-                table: "Services");
-
-            migrationBuilder.DropColumn(
-                name: "JudgeAt",
-                table: "Certificates");
         }
     }
 }

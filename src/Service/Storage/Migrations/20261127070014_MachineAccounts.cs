@@ -1,11 +1,14 @@
-﻿using Microsoft.EntityFrameworkCore.Migrations;
+﻿using Microsoft.EntityFrameworkCore.Infrastructure;
+using Microsoft.EntityFrameworkCore.Migrations;
 
 #nullable disable
 
 namespace OrderlyBeacon.Service.Storage.Migrations
 {
     /// <inheritdoc />
-    public partial class MachineAccounts : Migration
+    [DbContext(typeof(BeaconDb))]
+    [Migration("20261127070014_MachineAccounts")]
+    public class MachineAccounts : Migration
     {
         /// <inheritdoc />
         protected override void Up(MigrationBuilder migrationBuilder)
@@ -21,18 +24,6 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                 table: "Hosts",
                 type: "TEXT",
                 nullable: true);
-        }
-
-        /// <inheritdoc />
-        protected override void Down(MigrationBuilder migrationBuilder)
-        {
-            migrationBuilder.DropColumn(
-                name: "Account",
-                table: "Hosts");
-
-            migrationBuilder.DropColumn(
-                name: "AccountId",
-                table: "Hosts");
         }
     }
 }

@@ -1,11 +1,14 @@
-﻿using Microsoft.EntityFrameworkCore.Migrations;
+﻿using Microsoft.EntityFrameworkCore.Infrastructure;
+using Microsoft.EntityFrameworkCore.Migrations;
 
 #nullable disable
 
 namespace OrderlyBeacon.Service.Storage.Migrations
 {
     /// <inheritdoc />
-    public partial class Stores : Migration
+    [DbContext(typeof(BeaconDb))]
+    [Migration("20261127082854_Stores")]
+    public class Stores : Migration
     {
         /// <inheritdoc />
         protected override void Up(MigrationBuilder migrationBuilder)
@@ -64,13 +67,6 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                 name: "IX_StoredEntries_Thumbprint",
                 table: "StoredEntries",
                 column: "Thumbprint");
-        }
-
-        /// <inheritdoc />
-        protected override void Down(MigrationBuilder migrationBuilder)
-        {
-            migrationBuilder.DropTable(
-                name: "StoredEntries");
         }
     }
 }

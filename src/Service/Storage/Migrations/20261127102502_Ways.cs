@@ -1,11 +1,14 @@
-﻿using Microsoft.EntityFrameworkCore.Migrations;
+﻿using Microsoft.EntityFrameworkCore.Infrastructure;
+using Microsoft.EntityFrameworkCore.Migrations;
 
 #nullable disable
 
 namespace OrderlyBeacon.Service.Storage.Migrations
 {
     /// <inheritdoc />
-    public partial class Ways : Migration
+    [DbContext(typeof(BeaconDb))]
+    [Migration("20261127102502_Ways")]
+    public class Ways : Migration
     {
         /// <inheritdoc />
         protected override void Up(MigrationBuilder migrationBuilder)
@@ -131,77 +134,6 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                 table: "Outside",
                 column: "Name",
                 unique: true);
-        }
-
-        /// <inheritdoc />
-        protected override void Down(MigrationBuilder migrationBuilder)
-        {
-            migrationBuilder.DropTable(
-                name: "Outside");
-
-            migrationBuilder.DropIndex(
-                name: "IX_Requests_AnswerKey",
-                table: "Requests");
-
-            migrationBuilder.DropIndex(
-                name: "IX_Editions_PublishAt",
-                table: "Editions");
-
-            migrationBuilder.DropColumn(
-                name: "Archived",
-                table: "StoredEntries");
-
-            migrationBuilder.DropColumn(
-                name: "Label",
-                table: "StoredEntries");
-
-            migrationBuilder.DropColumn(
-                name: "Releasable",
-                table: "StoredEntries");
-
-            migrationBuilder.DropColumn(
-                name: "AnswerKey",
-                table: "Requests");
-
-            migrationBuilder.DropColumn(
-                name: "HeldChain",
-                table: "Requests");
-
-            migrationBuilder.DropColumn(
-                name: "HeldJson",
-                table: "Requests");
-
-            migrationBuilder.DropColumn(
-                name: "Outside",
-                table: "Requests");
-
-            migrationBuilder.DropColumn(
-                name: "AuthoritiesJson",
-                table: "Hosts");
-
-            migrationBuilder.DropColumn(
-                name: "Device",
-                table: "Hosts");
-
-            migrationBuilder.DropColumn(
-                name: "DeviceAddress",
-                table: "Hosts");
-
-            migrationBuilder.DropColumn(
-                name: "SealKey",
-                table: "Hosts");
-
-            migrationBuilder.DropColumn(
-                name: "ViaHostId",
-                table: "Hosts");
-
-            migrationBuilder.DropColumn(
-                name: "PublishAt",
-                table: "Editions");
-
-            migrationBuilder.DropColumn(
-                name: "Outside",
-                table: "Certificates");
         }
     }
 }

@@ -1,11 +1,14 @@
-﻿using Microsoft.EntityFrameworkCore.Migrations;
+﻿using Microsoft.EntityFrameworkCore.Infrastructure;
+using Microsoft.EntityFrameworkCore.Migrations;
 
 #nullable disable
 
 namespace OrderlyBeacon.Service.Storage.Migrations
 {
     /// <inheritdoc />
-    public partial class ClearText : Migration
+    [DbContext(typeof(BeaconDb))]
+    [Migration("20261127165940_ClearText")]
+    public class ClearText : Migration
     {
         /// <inheritdoc />
         protected override void Up(MigrationBuilder migrationBuilder)
@@ -28,22 +31,6 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                 name: "IX_Services_ClearText",
                 table: "Services",
                 column: "ClearText");
-        }
-
-        /// <inheritdoc />
-        protected override void Down(MigrationBuilder migrationBuilder)
-        {
-            migrationBuilder.DropIndex(
-                name: "IX_Services_ClearText",
-                table: "Services");
-
-            migrationBuilder.DropColumn(
-                name: "ClearText",
-                table: "Services");
-
-            migrationBuilder.DropColumn(
-                name: "RequiresTls",
-                table: "Services");
         }
     }
 }

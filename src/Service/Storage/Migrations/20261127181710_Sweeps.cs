@@ -1,11 +1,14 @@
-﻿using Microsoft.EntityFrameworkCore.Migrations;
+﻿using Microsoft.EntityFrameworkCore.Infrastructure;
+using Microsoft.EntityFrameworkCore.Migrations;
 
 #nullable disable
 
 namespace OrderlyBeacon.Service.Storage.Migrations
 {
     /// <inheritdoc />
-    public partial class Sweeps : Migration
+    [DbContext(typeof(BeaconDb))]
+    [Migration("20261127181710_Sweeps")]
+    public class Sweeps : Migration
     {
         /// <inheritdoc />
         protected override void Up(MigrationBuilder migrationBuilder)
@@ -79,16 +82,6 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                 name: "IX_Sweeps_State",
                 table: "Sweeps",
                 column: "State");
-        }
-
-        /// <inheritdoc />
-        protected override void Down(MigrationBuilder migrationBuilder)
-        {
-            migrationBuilder.DropTable(
-                name: "SweepFindings");
-
-            migrationBuilder.DropTable(
-                name: "Sweeps");
         }
     }
 }

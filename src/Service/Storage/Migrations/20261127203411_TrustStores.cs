@@ -1,11 +1,14 @@
-﻿using Microsoft.EntityFrameworkCore.Migrations;
+﻿using Microsoft.EntityFrameworkCore.Infrastructure;
+using Microsoft.EntityFrameworkCore.Migrations;
 
 #nullable disable
 
 namespace OrderlyBeacon.Service.Storage.Migrations
 {
     /// <inheritdoc />
-    public partial class TrustStores : Migration
+    [DbContext(typeof(BeaconDb))]
+    [Migration("20261127203411_TrustStores")]
+    public class TrustStores : Migration
     {
         /// <inheritdoc />
         protected override void Up(MigrationBuilder migrationBuilder)
@@ -146,33 +149,6 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                 name: "IX_TrustStores_SetId",
                 table: "TrustStores",
                 column: "SetId");
-        }
-
-        /// <inheritdoc />
-        protected override void Down(MigrationBuilder migrationBuilder)
-        {
-            migrationBuilder.DropTable(
-                name: "AnchorSetMembers");
-
-            migrationBuilder.DropTable(
-                name: "AnchorSets");
-
-            migrationBuilder.DropTable(
-                name: "KnownAnchors");
-
-            migrationBuilder.DropTable(
-                name: "StoreMarks");
-
-            migrationBuilder.DropTable(
-                name: "TrustStores");
-
-            migrationBuilder.DropIndex(
-                name: "IX_Services_ChainEnd",
-                table: "Services");
-
-            migrationBuilder.DropColumn(
-                name: "ChainEnd",
-                table: "Services");
         }
     }
 }

@@ -1,11 +1,14 @@
-﻿using Microsoft.EntityFrameworkCore.Migrations;
+﻿using Microsoft.EntityFrameworkCore.Infrastructure;
+using Microsoft.EntityFrameworkCore.Migrations;
 
 #nullable disable
 
 namespace OrderlyBeacon.Service.Storage.Migrations
 {
     /// <inheritdoc />
-    public partial class KeyRollovers : Migration
+    [DbContext(typeof(BeaconDb))]
+    [Migration("20261128042054_KeyRollovers")]
+    public class KeyRollovers : Migration
     {
         /// <inheritdoc />
         protected override void Up(MigrationBuilder migrationBuilder)
@@ -56,21 +59,6 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                 name: "IX_Rollovers_Step",
                 table: "Rollovers",
                 column: "Step");
-        }
-
-        /// <inheritdoc />
-        protected override void Down(MigrationBuilder migrationBuilder)
-        {
-            migrationBuilder.DropTable(
-                name: "Rollovers");
-
-            migrationBuilder.DropIndex(
-                name: "IX_Services_MailUses",
-                table: "Services");
-
-            migrationBuilder.DropColumn(
-                name: "MailUses",
-                table: "Services");
         }
     }
 }

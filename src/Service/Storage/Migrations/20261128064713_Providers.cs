@@ -1,11 +1,14 @@
-﻿using Microsoft.EntityFrameworkCore.Migrations;
+﻿using Microsoft.EntityFrameworkCore.Infrastructure;
+using Microsoft.EntityFrameworkCore.Migrations;
 
 #nullable disable
 
 namespace OrderlyBeacon.Service.Storage.Migrations
 {
     /// <inheritdoc />
-    public partial class Providers : Migration
+    [DbContext(typeof(BeaconDb))]
+    [Migration("20261128064713_Providers")]
+    public class Providers : Migration
     {
         /// <inheritdoc />
         protected override void Up(MigrationBuilder migrationBuilder)
@@ -96,16 +99,6 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                 name: "IX_Providers_Step",
                 table: "Providers",
                 column: "Step");
-        }
-
-        /// <inheritdoc />
-        protected override void Down(MigrationBuilder migrationBuilder)
-        {
-            migrationBuilder.DropTable(
-                name: "Partners");
-
-            migrationBuilder.DropTable(
-                name: "Providers");
         }
     }
 }

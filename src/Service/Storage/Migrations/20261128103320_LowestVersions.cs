@@ -1,11 +1,14 @@
-﻿using Microsoft.EntityFrameworkCore.Migrations;
+﻿using Microsoft.EntityFrameworkCore.Infrastructure;
+using Microsoft.EntityFrameworkCore.Migrations;
 
 #nullable disable
 
 namespace OrderlyBeacon.Service.Storage.Migrations
 {
     /// <inheritdoc />
-    public partial class LowestVersions : Migration
+    [DbContext(typeof(BeaconDb))]
+    [Migration("20261128103320_LowestVersions")]
+    public class LowestVersions : Migration
     {
         /// <inheritdoc />
         protected override void Up(MigrationBuilder migrationBuilder)
@@ -15,14 +18,6 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                 table: "Services",
                 type: "TEXT",
                 nullable: true);
-        }
-
-        /// <inheritdoc />
-        protected override void Down(MigrationBuilder migrationBuilder)
-        {
-            migrationBuilder.DropColumn(
-                name: "Lowest",
-                table: "Services");
         }
     }
 }

@@ -459,6 +459,21 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                     b.ToTable("Services");
                 });
 
+            modelBuilder.Entity("OrderlyBeacon.Service.Bindings.ServiceName", b =>
+                {
+                    b.Property<int>("ServiceId")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<string>("Name")
+                        .HasColumnType("TEXT");
+
+                    b.HasKey("ServiceId", "Name");
+
+                    b.HasIndex("Name");
+
+                    b.ToTable("ServiceNames");
+                });
+
             modelBuilder.Entity("OrderlyBeacon.Service.Certificates.Certificate", b =>
                 {
                     b.Property<int>("Id")

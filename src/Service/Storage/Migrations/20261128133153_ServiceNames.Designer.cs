@@ -10,8 +10,8 @@ using OrderlyBeacon.Service.Storage;
 namespace OrderlyBeacon.Service.Storage.Migrations
 {
     [DbContext(typeof(BeaconDb))]
-    [Migration("20261128103320_LowestVersions")]
-    partial class LowestVersions
+    [Migration("20261128133153_ServiceNames")]
+    partial class ServiceNames
     {
         /// <inheritdoc />
         protected override void BuildTargetModel(ModelBuilder modelBuilder)
@@ -460,6 +460,21 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                         .IsUnique();
 
                     b.ToTable("Services");
+                });
+
+            modelBuilder.Entity("OrderlyBeacon.Service.Bindings.ServiceName", b =>
+                {
+                    b.Property<int>("ServiceId")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<string>("Name")
+                        .HasColumnType("TEXT");
+
+                    b.HasKey("ServiceId", "Name");
+
+                    b.HasIndex("Name");
+
+                    b.ToTable("ServiceNames");
                 });
 
             modelBuilder.Entity("OrderlyBeacon.Service.Certificates.Certificate", b =>

@@ -12,6 +12,12 @@ public static class TlsProbe
 {
     public static readonly TimeSpan Patience = TimeSpan.FromSeconds(5);
 
+    private static readonly string InTime = $"within {Patience.TotalSeconds:0} seconds";
+
+    /// <summary>Whether a look ended because its time was up: nothing was refused, and a later one may get through.</summary>
+    public static bool RanOutOfTime(LookReport look) =>
+        look.Outcome != LookOutcome.Served && look.Message.EndsWith(InTime, StringComparison.Ordinal);
+
     public static async Task<LookReport> LookAsync(Probe probe, TimeProvider clock, CancellationToken ct)
     {
         using var limit = CancellationTokenSource.CreateLinkedTokenSource(ct);
@@ -30,7 +36,7 @@ public static class TlsProbe
             }
             catch (OperationCanceledException) when (!ct.IsCancellationRequested)
             {
-                return Report(LookOutcome.NoAnswer, $"no answer within {Patience.TotalSeconds:0} seconds");
+                return Report(LookOutcome.NoAnswer, $"no answer {InTime}");
             }
             try
             {
@@ -42,7 +48,7 @@ public static class TlsProbe
             }
             catch (OperationCanceledException) when (!ct.IsCancellationRequested)
             {
-                return Report(LookOutcome.HandshakeFailed, $"no handshake within {Patience.TotalSeconds:0} seconds");
+                return Report(LookOutcome.HandshakeFailed, $"no handshake {InTime}");
             }
         }
         finally

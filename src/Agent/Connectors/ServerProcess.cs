@@ -132,6 +132,31 @@ internal static partial class ServerProcess
         }
     }
 
+    /// <summary>
+    /// Whether it waits in select(2) for its clients (proc(5), <c>syscall</c>: the call's number, then its arguments). One that only sleeps there, as in the middle of its work,
+    /// waits on no descriptor. Where the kernel does not say it is taken for waiting.
+    /// </summary>
+    public static bool WaitsForClients(int pid)
+    {
+        const string Running = "running";
+        string said;
+        try
+        {
+            said = File.ReadAllText($"/proc/{pid}/syscall").Trim();
+        }
+        catch (Exception e) when (e is IOException or UnauthorizedAccessException)
+        {
+            return true;
+        }
+        if (said == Running)
+            return false;
+        var call = said.Split(' ');
+        return call.Length < 2 || SelectCalls.Contains(call[0]) && call[1] != "0x0";
+    }
+
+    /// <summary>select and pselect6 by their numbers in the kernel's tables.</summary>
+    private static readonly string[] SelectCalls = RuntimeInformation.ProcessArchitecture == Architecture.X64 ? ["23", "270"] : ["72"];
+
     private static bool HasBit(string line, ulong bit) =>
         ulong.TryParse(line[(line.IndexOf(':') + 1)..].Trim(), NumberStyles.HexNumber, CultureInfo.InvariantCulture, out var set)
         && (set & bit) != 0;

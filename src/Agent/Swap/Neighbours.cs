@@ -16,6 +16,9 @@ internal sealed class Neighbours(TimeProvider clock)
 {
     private const int AtATime = 8;
 
+    /// <summary>A server that was just started again may be slow at first; what refuses clients is told at once.</summary>
+    private const int LooksAtTheSlow = 3;
+
     /// <summary>More are not looked at: endpoints that hang would make a swap take minutes.</summary>
     public const int Most = 400;
 
@@ -24,7 +27,8 @@ internal sealed class Neighbours(TimeProvider clock)
     private sealed record Use(Probe Probe, bool IsNamed);
 
     /// <summary>What a client finds at one endpoint under one name.</summary>
-    private sealed record Seen(Use Use, string? Fault);
+    /// <param name="IsLate">Nothing came in time.</param>
+    private sealed record Seen(Use Use, string? Fault, bool IsLate);
 
     private IReadOnlyList<Use> _good = [];
 
@@ -85,12 +89,12 @@ internal sealed class Neighbours(TimeProvider clock)
     /// <summary>What clients could use before and cannot use now, in words; null when there is nothing.</summary>
     public async Task<string?> WorseAsync(CancellationToken ct)
     {
-        var worse = (await LookAsync(_good, ct))
-            .Where(s => s.Fault is not null)
-            .OrderBy(s => s.Use.Probe.Name, StringComparer.Ordinal)
-            .ToList();
+        var worse = (await LookAsync(_good, ct)).Where(s => s.Fault is not null).ToList();
+        for (var looks = 1; looks < LooksAtTheSlow && worse.Count > 0 && worse.All(s => s.IsLate); looks++)
+            worse = [.. (await LookAsync([.. worse.Select(s => s.Use)], ct)).Where(s => s.Fault is not null)];
         if (worse.Count == 0)
             return null;
+        worse.Sort((a, b) => string.CompareOrdinal(a.Use.Probe.Name, b.Use.Probe.Name));
         var told = worse.Take(3).Select(s => $"{s.Use.Probe.Name} at {s.Use.Probe.Address}:{s.Use.Probe.Port} ({s.Fault})");
         var more = worse.Count > 3 ? $" and {worse.Count - 3} more" : "";
         return string.Join(", ", told) + more;
@@ -107,7 +111,11 @@ internal sealed class Neighbours(TimeProvider clock)
         await Parallel.ForEachAsync(
             uses,
             new ParallelOptions { MaxDegreeOfParallelism = AtATime, CancellationToken = ct },
-            async (u, stop) => seen.Add(new(u, FaultOf(u, await TlsProbe.LookAsync(u.Probe, clock, stop))))
+            async (u, stop) =>
+            {
+                var look = await TlsProbe.LookAsync(u.Probe, clock, stop);
+                seen.Add(new(u, FaultOf(u, look), TlsProbe.RanOutOfTime(look)));
+            }
         );
         return seen;
     }

@@ -241,8 +241,9 @@ internal sealed partial class ProFtpdConnector(InstanceId id, ConnectorSettings 
         ServerProcess.Signal(pid, ServerProcess.SigHup, "ProFTPD");
     }
 
-    // It reads at the signal, or a moment later; a connection from then on has what it read.
-    public bool IsSettled() => true;
+    // It sleeps for a while after the signal, keeping further ones out at first, and then reads: it has read when it waits for clients again.
+    public bool IsSettled() =>
+        Pid() is not { } pid || !ServerProcess.IsAtWork(pid, ServerProcess.SigHup) && ServerProcess.WaitsForClients(pid);
 
     public void Start()
     {

@@ -115,13 +115,19 @@ internal sealed class RaiseTls(SwapJournal journal, BoundBook demands, TimeProvi
             yield return $"What shares its port may change along with it: {string.Join(", ", others.Take(5))}{(others.Count > 5 ? " …" : "")}.";
     }
 
-    private static async Task<IReadOnlyList<string>> TakenAsync(Probe door, string label, CancellationToken ct) =>
-        await VersionsTaken.AskAsync(door, ct)
-        ?? throw new BeaconProblem(
+    private static async Task<IReadOnlyList<string>> TakenAsync(Probe door, string label, CancellationToken ct)
+    {
+        // A busy server may miss one of the greetings.
+        const int times = 3;
+        for (var i = 0; i < times; i++)
+            if (await VersionsTaken.AskAsync(door, ct) is { } taken)
+                return taken;
+        throw new BeaconProblem(
             ProblemCode.Unreachable,
             $"{label} does not say at {door.Address}:{door.Port} which versions of TLS it takes.",
             "See that it runs and answers there (beacon look), then order it again."
         );
+    }
 
     /// <exception cref="BeaconProblem"><see cref="ProblemCode.SwapUndone"/>: a version below is still taken, or none is.</exception>
     private async Task SeeRaisedAsync(Raise raise, CancellationToken ct)

@@ -341,6 +341,20 @@ internal sealed class TomcatConnector(InstanceId id, ConnectorSettings settings)
             Thread.Sleep(100);
         // It opens one after the other.
         Thread.Sleep(300);
+        WaitUntilItGreets(until);
+    }
+
+    /// <summary>The first handshake loads half of what it needs for all of them: whoever comes later, a look of ours among them, does not wait for that.</summary>
+    private void WaitUntilItGreets(DateTime until)
+    {
+        var doors = Instances.Discover(this).Services.SelectMany(s => s.Endpoints).Where(e => e.Tls).Distinct();
+        foreach (var e in doors)
+        {
+            var probe = new Probe(e.Address, e.Port, settings.Host, e.Protocol);
+            while (DateTime.UtcNow < until && IsRunning())
+                if (!TlsProbe.RanOutOfTime(TlsProbe.LookAsync(probe, TimeProvider.System, CancellationToken.None).GetAwaiter().GetResult()))
+                    break;
+        }
     }
 
     // What it has to say stands in several logs, in words of its own.

@@ -225,6 +225,8 @@ internal static class Fleet
             "INSERT INTO Certificates (Id, Name, HostId, Profile, Subject, NamesJson, Key, Owner, ApprovedJson, RenewAfter, NewKey, Automatic, Failures, LastError, RetryAt, HasEdition, NextActionAt, JudgeAt, Version) VALUES ($id, $name, $host, 'server', '', $names, 'ec-p256', 'robin', '[]', 0.66, 1, 1, $failures, 'nginx did not take it.', $next, 1, $next, 0, 1)";
         using var named = connection.CreateCommand();
         named.CommandText = "INSERT INTO CertificateNames (CertificateId, Name) VALUES ($id, $name)";
+        using var known = connection.CreateCommand();
+        known.CommandText = "INSERT INTO ServiceNames (ServiceId, Name) VALUES ($id, $name)";
         using var binding = connection.CreateCommand();
         binding.CommandText =
             "INSERT INTO Bindings (CertificateId, ServiceId, State, WantedSerial, SeenSerial, SeenAt) VALUES ($c, $s, 1, $serial, $serial, $at)";
@@ -289,6 +291,8 @@ internal static class Fleet
                     ("$at", at),
                     ("$until", until)
                 );
+                foreach (var served in new[] { $"s{s}.{name}", $"www.s{s}.{name}" })
+                    Run(known, ("$id", n + 1), ("$name", served));
             }
         }
         FillStores(connection, at);

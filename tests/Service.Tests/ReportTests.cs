@@ -62,6 +62,13 @@ public sealed class ReportTests(AttackedWorld world) : IClassFixture<AttackedWor
             "10000 services; only the first 5000",
             (await CallAsync(world.Robin, "GET", "hosts/large.yard.example")).ToString()
         );
+        // Each name is a row: their number is bounded too.
+        var named = Enumerable.Range(0, 4).Select(i => Service($"n{i}.yard.example")).ToArray();
+        foreach (var service in named)
+            service["names"] = new JsonArray([.. Enumerable.Range(0, 6000).Select(i => (JsonNode)$"a{i}.{service["name"]}")]);
+        Assert.True((await SendAsync(agent, Report(named))).IsDone);
+        var large = (await CallAsync(world.Robin, "GET", "hosts/large.yard.example")).ToString();
+        Assert.Contains("over 20000 names; only the first 3 of its 4 services are looked after", large);
         var text = new string('x', 1 << 20);
         foreach (var field in new[] { "connector", "name", "certificateFile" })
         {

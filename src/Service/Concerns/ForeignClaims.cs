@@ -18,23 +18,26 @@ internal static class ForeignClaims
         var claims = await (
             from c in db.Certificates.AsNoTracking()
             where certificates.Contains(c.Id) && c.HostId != null && c.HasEdition
-            join n in db.ServiceNames on c.Name equals n.Name
-            join s in db.Services on n.ServiceId equals s.Id
-            where s.HostId != c.HostId && s.ServedSerial != null
-            join other in db.Hosts on s.HostId equals other.Id
-            where other.State == HostState.Joined
             join holder in db.Hosts on c.HostId equals holder.Id
             where holder.State == HostState.Joined
-            orderby s.Id
             select new
             {
                 c.Id,
                 c.Name,
                 Holder = holder.Name,
-                Other = other.Name,
+                // One is enough: there may be thousands.
+                Other = (
+                    from n in db.ServiceNames
+                    where n.Name == c.Name
+                    join s in db.Services on n.ServiceId equals s.Id
+                    where s.HostId != c.HostId && s.ServedSerial != null
+                    join other in db.Hosts on s.HostId equals other.Id
+                    where other.State == HostState.Joined
+                    select other.Name
+                ).FirstOrDefault(),
             }
         ).ToListAsync(ct);
-        return claims.DistinctBy(c => c.Id).ToDictionary(c => c.Id, c => Of(c.Id, c.Name, c.Holder, c.Other));
+        return claims.Where(c => c.Other is not null).ToDictionary(c => c.Id, c => Of(c.Id, c.Name, c.Holder, c.Other!));
     }
 
     private static Found Of(int id, string name, string holder, string other) =>

@@ -19,7 +19,7 @@ public sealed class NameHolders(BeaconOptions options) : IDisposable
             EXISTS (SELECT 1 FROM Hosts WHERE Name = $name AND State <> $removed AND Id <> $host),
             (
                 SELECT h.Name FROM ServiceNames n JOIN Services s ON s.Id = n.ServiceId JOIN Hosts h ON h.Id = s.HostId
-                WHERE n.Name = $name AND s.HostId <> $host AND s.ServedSerial IS NOT NULL AND h.State = $joined ORDER BY s.Id LIMIT 1
+                WHERE n.Name = $name AND s.HostId <> $host AND s.ServedSerial IS NOT NULL AND h.State = $joined LIMIT 1
             )
         """;
 

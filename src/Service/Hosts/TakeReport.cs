@@ -22,6 +22,7 @@ public sealed record ReportParts(TakeTrust Trust, TakeProviders Providers);
 public sealed class TakeReport(BeaconDb db, JudgeLook judge, ReportParts parts, Presence presence, Changes changes, TimeProvider clock)
 {
     private const int MostServices = 5000,
+        MostNames = 20_000,
         MostEntries = 5000,
         MostAuthorities = 200;
 
@@ -44,7 +45,7 @@ public sealed class TakeReport(BeaconDb db, JudgeLook judge, ReportParts parts, 
         var bindings = await db
             .Bindings.Where(b => db.Services.Any(s => s.HostId == hostId && s.Id == b.ServiceId))
             .ToDictionaryAsync(b => b.ServiceId, ct);
-        foreach (var found in report.Services.DistinctBy(s => s.Name).Take(MostServices))
+        foreach (var found in Kept(report))
         {
             if (!rows.Remove(found.Name, out var row))
             {
@@ -104,6 +105,13 @@ public sealed class TakeReport(BeaconDb db, JudgeLook judge, ReportParts parts, 
         );
     }
 
+    /// <summary>What is looked after: the first ones, as long as they and their names are not too many.</summary>
+    private static IEnumerable<FoundService> Kept(AgentReport report)
+    {
+        var names = 0;
+        return report.Services.DistinctBy(s => s.Name).Take(MostServices).TakeWhile(s => (names += s.Names.Count) <= MostNames);
+    }
+
     /// <summary>What is as it was stays the row that it is.</summary>
     private async Task KeepEntriesAsync(int hostId, IReadOnlyList<StoreEntryInfo> entries, CancellationToken ct)
     {
@@ -143,13 +151,13 @@ public sealed class TakeReport(BeaconDb db, JudgeLook judge, ReportParts parts, 
                 $"Two servers on this host have a service {twice.Key} ({string.Join(", ", twice.Select(s => s.Connector).Distinct())}); only the first is looked after.",
                 "Give one of them another first name in its configuration."
             );
-        return report.Services.Count > MostServices
-            ? new(
-                BeaconProblem.SlugOf(ProblemCode.TooLarge),
-                $"This host has {report.Services.Count} services; only the first {MostServices} are looked after.",
-                "Spread them over several agents."
-            )
+        return report.Services.Count > MostServices ? TooMany($"{report.Services.Count} services; only the first {MostServices}")
+            : Kept(report).Count() is var kept && kept < report.Services.Count
+                ? TooMany($"over {MostNames} names; only the first {kept} of its {report.Services.Count} services")
             : null;
+
+        static ProblemInfo TooMany(string what) =>
+            new(BeaconProblem.SlugOf(ProblemCode.TooLarge), $"This host has {what} are looked after.", "Spread them over several agents.");
     }
 
     /// <summary>Keeps judged looks, worst first, and what is served under the service's own name.</summary>

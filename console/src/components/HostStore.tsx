@@ -101,7 +101,8 @@ export function HostStore({ detail, now }: { detail: HostDetail; now: number }) 
               <td className="nowrap">{e.releasable ? 'may leave' : 'stays here'}</td>
               <td title={e.issuer ?? ''}>{commonName(e.issuer)}</td>
               <td>
-                <Menu position="bottom-end">
+                {/* What changes meanwhile may move the row: the menu stays all the same. */}
+                <Menu position="bottom-end" hideDetached={false}>
                   <Menu.Target>
                     <Button
                       size="compact-xs"

@@ -1,6 +1,5 @@
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
-using OrderlyBeacon.Service.Certificates;
 using OrderlyBeacon.Service.Storage;
 
 namespace OrderlyBeacon.Service.Concerns;

@@ -6,6 +6,10 @@ OUT="$ROOT/out"
 say() { printf '%s\n' "$*" >&2; }
 die() { say "$*"; exit 2; }
 
+# What was told to stop has not stopped yet: gone PID says whether it has, all_gone PID... waits for it, 8 s for each.
+gone() { [ ! -e "/proc/$1/stat" ] || grep -q ') Z ' "/proc/$1/stat" 2>/dev/null; }
+all_gone() { local pid; for pid in "$@"; do for _ in $(seq 80); do gone "$pid" && break; sleep 0.1; done; done; }
+
 # need PROGRAM PACKAGE: installs a Debian package when its program is missing.
 need() {
   local missing=()

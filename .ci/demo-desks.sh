@@ -59,7 +59,7 @@ start_desks() {
   running "$d/files/run/proftpd.pid" || proftpd -c "$d/files/proftpd.conf" >"$d/run/start.log" 2>&1 </dev/null 9>&- || { tail -n 3 "$d/run/start.log" >&2; die "ProFTPD of app01 did not start."; }
   running "$d/desk/broker.pid" || setsid "$OUT/stand-ins/stand-ins" broker --config "$d/desk/broker.conf" >"$d/run/broker.log" 2>&1 </dev/null 9>&- &
 }
-stop_desks() { local f; for f in "$DATA/app01/files/run/proftpd.pid" "$DATA/app01/desk/broker.pid"; do running "$f" && kill "$(tr -d ' ' <"$f")" 2>/dev/null || true; done; }
+stop_desks() { stop_by "$DATA/app01/files/run/proftpd.pid" "$DATA/app01/desk/broker.pid"; }
 
 # Told to the agent of app01 before it starts.
 name_desks() {

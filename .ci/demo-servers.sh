@@ -137,7 +137,6 @@ start_database() {
   as_postgres "$PGBIN/pg_ctl" -D "$d/data" -w -l "$d/run/postgresql.log" start >/dev/null 2>&1 9>&- || { tail -n 3 "$d/run/postgresql.log" >&2; die "PostgreSQL of db01 did not start. Another program may hold its port."; }
 }
 # gone PID: whether a process has ended, collected or not.
-gone() { [ ! -e "/proc/$1/stat" ] || grep -q ') Z ' "/proc/$1/stat" 2>/dev/null; }
 stop_servers() {
   local file pid pids=()
   for file in "$DATA/mail01/queue/pid/master.pid" "$DATA/mail01/run/master.pid"; do
@@ -145,5 +144,5 @@ stop_servers() {
     pid=$(tr -d ' ' <"$file"); kill "$pid" 2>/dev/null && pids+=("$pid") || true
   done
   [ ! -e "$DATA/db01/data/postmaster.pid" ] || as_postgres "$PGBIN/pg_ctl" -D "$DATA/db01/data" -m fast -w stop >/dev/null 2>&1 || true
-  for pid in ${pids[@]+"${pids[@]}"}; do for _ in $(seq 80); do gone "$pid" && break; sleep 0.1; done; done
+  all_gone ${pids[@]+"${pids[@]}"}
 }

@@ -148,6 +148,13 @@ fi
 read -r MYPORT SEATSPORT CREWPORT CREWTLSPORT <"$DATA/app-ports"
 : "${CREWPORT:=389}" "${CREWTLSPORT:=636}"
 
+# stop_by PIDFILE...: tells each to stop, then waits for all.
+stop_by() {
+  local file pids=()
+  for file in "$@"; do running "$file" && pids+=("$(tr -d ' ' <"$file")") || true; done
+  [ ${#pids[@]} -eq 0 ] || kill "${pids[@]}" 2>/dev/null || true
+  all_gone ${pids[@]+"${pids[@]}"}
+}
 running() { [ -s "$1" ] && kill -0 "$(tr -d ' ' <"$1")" 2>/dev/null; }
 start_app() {
   local d=$DATA/app01
@@ -167,7 +174,8 @@ start_app() {
   die "MariaDB of app01 did not start; its log is $d/mariadb/error.log."
 }
 app_pid_files() { local d=$DATA/app01; echo "$d/run/apache2.pid" "$d/run/haproxy.pid" "$d/redis/redis.pid" "$d/mariadb/m.pid" "$d/slapd/run/slapd.pid"; }
-stop_app() { local f; for f in $(app_pid_files); do running "$f" && kill "$(tr -d ' ' <"$f")" 2>/dev/null || true; done; }
+# shellcheck disable=SC2046
+stop_app() { stop_by $(app_pid_files); }
 
 # app_memory: what each part costs, its helpers with it, in MB.
 app_memory() {

@@ -120,6 +120,7 @@ domain_stop() {
   local pid; pid=$(cat "$DOMAIN/dc.pid" 2>/dev/null) || return 0
   # Its helpers are its children.
   pkill -TERM -P "$pid" 2>/dev/null || true; kill -TERM "$pid" 2>/dev/null || true
+  all_gone "$pid"
   rm -f "$DOMAIN/dc.pid"
 }
 
@@ -182,4 +183,9 @@ names_start() {
   tail -n 5 "$DOMAIN/knot/log" >&2
   return 1
 }
-names_stop() { kill "$(cat "$DOMAIN/knot.pid" 2>/dev/null)" 2>/dev/null || true; rm -f "$DOMAIN/knot.pid"; }
+names_stop() {
+  local pid; pid=$(cat "$DOMAIN/knot.pid" 2>/dev/null) || return 0
+  kill "$pid" 2>/dev/null || true
+  all_gone "$pid"
+  rm -f "$DOMAIN/knot.pid"
+}

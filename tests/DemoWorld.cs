@@ -126,6 +126,26 @@ public sealed class DemoWorld : IAsyncLifetime
     public IReadOnlyList<string> Processes() =>
         [.. Programs.Run("pgrep", ["-af", Data]).Output.Split('\n', StringSplitOptions.RemoveEmptyEntries)];
 
+    /// <summary>The command lines of all processes that have the demo's lock open, as none but the demo itself may: it cannot be started again before they end.</summary>
+    public IReadOnlyList<string> LockHolders()
+    {
+        var opened = Programs.Run("find", ["/proc", "-maxdepth", "3", "-path", "/proc/[0-9]*/fd/*", "-lname", Path.Combine(Data, "demo.lock"), "-printf", "%h\n"]);
+        return [.. opened.Output.Split('\n', StringSplitOptions.RemoveEmptyEntries).Select(CommandOf).Where(c => c.Length > 0)];
+    }
+
+    private static string CommandOf(string descriptors)
+    {
+        try
+        {
+            return File.ReadAllText(Path.Combine(Path.GetDirectoryName(descriptors)!, "cmdline")).Replace('\0', ' ').Trim();
+        }
+        catch (IOException)
+        {
+            // It has ended meanwhile.
+            return "";
+        }
+    }
+
     public (int Code, string Output, string Error) Beacon(params string[] args) =>
         Programs.Run(
             Path.Combine(Programs.Root, "beacon"),

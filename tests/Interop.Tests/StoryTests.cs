@@ -422,6 +422,8 @@ public sealed class StoryTests(DemoWorld demo) : IClassFixture<DemoWorld>
     public async Task A8_ctrl_c_leaves_no_process_and_a_second_start_goes_on()
     {
         var before = Show(Timetable);
+        Assert.NotEmpty(demo.LockHolders());
+        Assert.All(demo.LockHolders(), h => Assert.Contains("/demo --data", h));
         await demo.StopAsync();
         Assert.Empty(demo.Processes());
         await demo.StartAsync();

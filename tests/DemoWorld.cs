@@ -129,7 +129,10 @@ public sealed class DemoWorld : IAsyncLifetime
     /// <summary>The command lines of all processes that have the demo's lock open, as none but the demo itself may: it cannot be started again before they end.</summary>
     public IReadOnlyList<string> LockHolders()
     {
-        var opened = Programs.Run("find", ["/proc", "-maxdepth", "3", "-path", "/proc/[0-9]*/fd/*", "-lname", Path.Combine(Data, "demo.lock"), "-printf", "%h\n"]);
+        var opened = Programs.Run(
+            "find",
+            ["/proc", "-maxdepth", "3", "-path", "/proc/[0-9]*/fd/*", "-lname", Path.Combine(Data, "demo.lock"), "-printf", "%h\n"]
+        );
         return [.. opened.Output.Split('\n', StringSplitOptions.RemoveEmptyEntries).Select(CommandOf).Where(c => c.Length > 0)];
     }
 

@@ -11,7 +11,7 @@ try
 {
     if (args is ["restore", ..])
         return await OrderlyBeacon.Service.Keeping.RestoreCommand.RunAsync(args[1..]);
-    var builder = WebApplication.CreateSlimBuilder(args);
+    var builder = ProgramFolder.Builder(args);
     builder.Configuration.AddEnvironmentVariables("BEACON_");
     var options = BeaconOptions.Read(builder.Configuration);
     _ = (options.Holdings, options.SweepNetworks);

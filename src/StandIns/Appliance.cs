@@ -22,7 +22,7 @@ internal static class Appliance
         var state = new ApplianceState(folder);
         var token = TokenOf(folder);
         using var factory = FactoryCertificate(folder);
-        var builder = WebApplication.CreateSlimBuilder();
+        var builder = ProgramFolder.Builder();
         builder.Logging.ClearProviders();
         builder.WebHost.UseKestrelHttpsConfiguration();
         builder.WebHost.ConfigureKestrel(k =>

@@ -132,7 +132,7 @@ internal static class Broker
         try
         {
             var holder = settings.Holder();
-            var builder = WebApplication.CreateSlimBuilder();
+            var builder = ProgramFolder.Builder();
             builder.Logging.ClearProviders();
             builder.WebHost.UseKestrelHttpsConfiguration();
             builder.WebHost.ConfigureKestrel(k =>

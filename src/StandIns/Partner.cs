@@ -29,7 +29,7 @@ internal sealed class Partner(IPEndPoint listen, Source source)
     public static async Task RunAsync(string listen, Source source, CancellationToken ct)
     {
         var partner = new Partner(IPEndPoint.Parse(listen), source);
-        var builder = WebApplication.CreateSlimBuilder();
+        var builder = ProgramFolder.Builder();
         builder.Logging.ClearProviders();
         builder.WebHost.ConfigureKestrel(k => k.Listen(IPEndPoint.Parse(listen)));
         await using var app = builder.Build();

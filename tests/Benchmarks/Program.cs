@@ -343,10 +343,7 @@ internal sealed class RunningService : IDisposable
         var data = Directory.CreateTempSubdirectory("beacon-bench-").FullName;
         File.WriteAllText(data + ".password", Password);
         var (port, plain) = (FreePort(), FreePort());
-        var start = new ProcessStartInfo(
-            "dotnet",
-            [Path.Combine(output, "service", "beacond.dll"), "--contentRoot", Path.Combine(output, "service")]
-        )
+        var start = new ProcessStartInfo("dotnet", [Path.Combine(output, "service", "beacond.dll")])
         {
             RedirectStandardOutput = true,
             RedirectStandardError = true,

@@ -156,12 +156,7 @@ public sealed class DomainWorld : IAsyncLifetime
         // A ticket that was made for it comes late after seconds already.
         var realm = File.ReadAllText(Path.Combine(Folder, "krb5.conf"));
         Scratch.File("krb5.conf", realm.Replace("[libdefaults]", $"[libdefaults]\n\tclockskew = {ClockSkew.TotalSeconds}"));
-        var start = new ProcessStartInfo(Own.Service)
-        {
-            RedirectStandardOutput = true,
-            RedirectStandardError = true,
-            WorkingDirectory = Path.GetDirectoryName(Own.Service),
-        };
+        var start = new ProcessStartInfo(Own.Service) { RedirectStandardOutput = true, RedirectStandardError = true };
         foreach (
             var (k, v) in new Dictionary<string, string>
             {

@@ -14,7 +14,7 @@ public sealed class NamespaceTests
         mount --bind hosts /etc/hosts
         export BEACON_DATA=$PWD/data BEACON_PORT=7443 BEACON_PUBLICATIONPORT=7480 BEACON_HOME=$PWD/home BEACON_ZONES=thistledown.example=administrators
         export BEACON_FIRSTNAME=robin BEACON_FIRSTPASSWORDFILE=$PWD/password BEACON_FRESHMINUTES=600 BEACON_BOUNDS=none
-        $SERVICE --contentRoot $(dirname $SERVICE) >service.log 2>&1 &
+        $SERVICE >service.log 2>&1 &
         for i in $(seq 600); do curl -fs http://127.0.0.1:7480/readyz >/dev/null && break; sleep 0.1; done
         beacon() { $CLIENT "$@"; }
         flat() { tr -s ' \n' ' ' | sed "s/^/$1: /; s/\$/\n/"; }

@@ -80,7 +80,8 @@ public class RunningService : IAsyncLifetime
         {
             RedirectStandardOutput = true,
             RedirectStandardError = true,
-            WorkingDirectory = Path.GetDirectoryName(Program),
+            // Nothing of its own is there.
+            WorkingDirectory = "/",
         };
         foreach (
             var (k, v) in new Dictionary<string, string>
@@ -134,6 +135,8 @@ public class RunningService : IAsyncLifetime
         lock (log)
             Assert.Fail("the service did not start: " + log);
     }
+
+    internal int ProcessId => _process!.Id;
 
     public void KillHard()
     {

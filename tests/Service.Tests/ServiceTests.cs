@@ -35,6 +35,16 @@ public sealed class ServiceTests(RunningService service) : IClassFixture<Running
         RunningService.GetAsync(service.Robin, $"/api/v1/requests/{number}", BeaconJson.Default.RequestInfo);
 
     [Fact]
+    public async Task Wherever_it_is_started_it_has_its_console_and_watches_no_folder()
+    {
+        using var anonymous = service.Client();
+        Assert.Contains("<html", await anonymous.GetStringAsync("/"));
+        var opened = Directory.GetFileSystemEntries($"/proc/{service.ProcessId}/fd").Select(f => new FileInfo(f).LinkTarget ?? "").ToList();
+        Assert.Contains(opened, o => o.StartsWith("socket:", StringComparison.Ordinal));
+        Assert.DoesNotContain(opened, o => o.Contains("inotify"));
+    }
+
+    [Fact]
     public async Task Nobody_gets_in_without_signing_in()
     {
         using var anonymous = service.Client();

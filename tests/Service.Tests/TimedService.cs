@@ -47,7 +47,7 @@ internal sealed class TimedService : IAsyncDisposable
     public static async Task<TimedService> StartAsync()
     {
         var s = new TimedService();
-        var builder = WebApplication.CreateSlimBuilder();
+        var builder = ProgramFolder.Builder();
         builder.Configuration["FirstName"] = "robin";
         builder.Services.AddBeacon(
             new BeaconOptions

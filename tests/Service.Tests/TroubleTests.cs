@@ -33,7 +33,7 @@ public sealed class TroubleTests
         using var s = new Scratch();
         var right = DateTimeOffset.UtcNow;
         var clock = new SetClock(right.AddHours(5));
-        var builder = WebApplication.CreateSlimBuilder();
+        var builder = ProgramFolder.Builder();
         builder.Services.AddBeacon(
             new BeaconOptions
             {

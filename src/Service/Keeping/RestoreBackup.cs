@@ -232,7 +232,7 @@ internal static class RestoreCommand
                 using var reader = new StreamReader(input, Encoding.UTF8);
                 var passphrase = (await reader.ReadLineAsync(ct) ?? "").Trim();
                 using var key = RecoveryKeys.Open(await File.ReadAllTextAsync(r.GetValue(keyFile)!, ct), passphrase);
-                var builder = WebApplication.CreateSlimBuilder();
+                var builder = ProgramFolder.Builder();
                 builder.Configuration.AddEnvironmentVariables("BEACON_");
                 builder.Logging.ClearProviders();
                 var options = BeaconOptions.Read(builder.Configuration);

@@ -16,11 +16,15 @@ internal sealed class DeviceBook(string state, SealKey sealKey, TimeProvider clo
     private string PathOf(string name) => FolderOf(name) + ".json";
 
     public DeviceAccess Open(string sealedAccess) =>
-        JsonSerializer.Deserialize(sealKey.Open(SealPurpose.Device, sealedAccess), BeaconJson.Default.DeviceAccess)
+        JsonSerializer.Deserialize(sealKey.Open(SealPurpose.Device, sealedAccess), AgentMessageJson.Default.DeviceAccess)
         ?? throw new BeaconProblem(ProblemCode.DataDamaged, "What was sealed is empty.", "Do it again.");
 
     public void Keep(string name, DeviceAccess access) =>
-        AtomicFiles.Write(PathOf(name), JsonSerializer.SerializeToUtf8Bytes(access, BeaconJson.Default.DeviceAccess), isPrivate: true);
+        AtomicFiles.Write(
+            PathOf(name),
+            JsonSerializer.SerializeToUtf8Bytes(access, AgentMessageJson.Default.DeviceAccess),
+            isPrivate: true
+        );
 
     public void Forget(string name)
     {
@@ -32,7 +36,7 @@ internal sealed class DeviceBook(string state, SealKey sealKey, TimeProvider clo
     /// <exception cref="BeaconProblem"><see cref="ProblemCode.NotFound"/>.</exception>
     public IDevice Connect(string name) =>
         File.Exists(PathOf(name))
-        && JsonSerializer.Deserialize(File.ReadAllText(PathOf(name)), BeaconJson.Default.DeviceAccess) is { } access
+        && JsonSerializer.Deserialize(File.ReadAllText(PathOf(name)), AgentMessageJson.Default.DeviceAccess) is { } access
             ? Connect(name, access)
             : throw new BeaconProblem(
                 ProblemCode.NotFound,

@@ -25,17 +25,23 @@ internal sealed class ServiceClient(AgentIdentity identity, Uri service) : IDisp
     }
 
     public Task<OrderList> WorkAsync(TimeSpan wait, CancellationToken ct) =>
-        SendAsync(HttpMethod.Get, $"/api/v1/agent/work?wait={(int)wait.TotalSeconds}", null, BeaconJson.Default.OrderList, ct)!;
+        SendAsync(HttpMethod.Get, $"/api/v1/agent/work?wait={(int)wait.TotalSeconds}", null, AgentMessageJson.Default.OrderList, ct)!;
 
     public Task ReportAsync(AgentReport report, CancellationToken ct) =>
-        SendAsync<object>(HttpMethod.Post, "/api/v1/agent/report", JsonContent.Create(report, BeaconJson.Default.AgentReport), null, ct);
+        SendAsync<object>(
+            HttpMethod.Post,
+            "/api/v1/agent/report",
+            JsonContent.Create(report, AgentMessageJson.Default.AgentReport),
+            null,
+            ct
+        );
 
     public Task<OrderEdition> CsrAsync(long order, string csr, CancellationToken ct) =>
         SendAsync(
             HttpMethod.Post,
             $"/api/v1/agent/orders/{order}/csr",
-            JsonContent.Create(new OrderCsr(csr), BeaconJson.Default.OrderCsr),
-            BeaconJson.Default.OrderEdition,
+            JsonContent.Create(new OrderCsr(csr), AgentMessageJson.Default.OrderCsr),
+            AgentMessageJson.Default.OrderEdition,
             ct
         )!;
 
@@ -43,7 +49,7 @@ internal sealed class ServiceClient(AgentIdentity identity, Uri service) : IDisp
         SendAsync<object>(
             HttpMethod.Post,
             $"/api/v1/agent/orders/{order}/step",
-            JsonContent.Create(new OrderStep(step), BeaconJson.Default.OrderStep),
+            JsonContent.Create(new OrderStep(step), AgentMessageJson.Default.OrderStep),
             null,
             ct
         );
@@ -52,7 +58,7 @@ internal sealed class ServiceClient(AgentIdentity identity, Uri service) : IDisp
         SendAsync<object>(
             HttpMethod.Post,
             $"/api/v1/agent/orders/{order}/result",
-            JsonContent.Create(result, BeaconJson.Default.OrderResult),
+            JsonContent.Create(result, AgentMessageJson.Default.OrderResult),
             null,
             ct
         );
@@ -68,7 +74,7 @@ internal sealed class ServiceClient(AgentIdentity identity, Uri service) : IDisp
                 return type is null ? null : await answer.Content.ReadFromJsonAsync(type, ct);
             var problem =
                 answer.Content.Headers.ContentType?.MediaType == "application/problem+json"
-                    ? await answer.Content.ReadFromJsonAsync(BeaconJson.Default.Problem, ct)
+                    ? await answer.Content.ReadFromJsonAsync(AgentMessageJson.Default.Problem, ct)
                     : null;
             // A service that is starting, stopping or behind a proxy is away, not of another opinion.
             if ((int)answer.StatusCode >= 500 && problem?.Code is null or "internal" or "authority-not-ready" or "cannot-write")

@@ -41,7 +41,7 @@ internal sealed class StoreWork(CertificateStore store, BoundBook bounds, SealKe
     private OrderResult Import(Order order, StoreOrder wish)
     {
         var content =
-            JsonSerializer.Deserialize(sealKey.Open(SealPurpose.Import, wish.Sealed ?? ""), BeaconJson.Default.ImportContent)
+            JsonSerializer.Deserialize(sealKey.Open(SealPurpose.Import, wish.Sealed ?? ""), AgentMessageJson.Default.ImportContent)
             ?? throw Unknown();
         using var bag = CertificateBag.Read(
             [.. content.Files.Select(f => new GivenFile(f.Name, SealKey.Bytes(f.Content)))],
@@ -118,7 +118,7 @@ internal sealed class StoreWork(CertificateStore store, BoundBook bounds, SealKe
         var reply = Sealing.Seal(
             SealKey.Bytes(wish.ReplyTo ?? ""),
             SealPurpose.Export,
-            JsonSerializer.SerializeToUtf8Bytes(part, BeaconJson.Default.FilePart)
+            JsonSerializer.SerializeToUtf8Bytes(part, AgentMessageJson.Default.FilePart)
         );
         return Told([wish.WithKey ? "the certificate and its key were given out" : "the certificate was given out"]) with
         {

@@ -1,7 +1,9 @@
 using System.Reflection;
+using System.Text.Json.Serialization;
 using System.Text.RegularExpressions;
 using Microsoft.EntityFrameworkCore.Migrations;
 using Microsoft.EntityFrameworkCore.Migrations.Operations;
+using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 
 namespace OrderlyBeacon.Service.Tests;
@@ -29,6 +31,24 @@ public sealed partial class ArchitectureTests
         Assert.Equal(["OrderlyBeacon.Contracts", "OrderlyBeacon.Core"], Ours("beacon"));
         foreach (var name in new[] { "beacond", "beacon-agent" })
             Assert.Equal(["OrderlyBeacon.Contracts", "OrderlyBeacon.Core", "OrderlyBeacon.Probes"], Ours(name));
+    }
+
+    /// <summary>An agent has contexts of its own for its messages: both sides must write and read them alike.</summary>
+    [Fact]
+    public void Agents_and_the_service_mean_the_same_json()
+    {
+        static string Shape(JsonSerializerContext context, Type type) =>
+            string.Join(
+                ", ",
+                context
+                    .GetTypeInfo(type)!
+                    .Properties.Select(p => $"{p.Name}: {p.PropertyType} {p.IsRequired} {p.IsGetNullable} {p.IsSetNullable}")
+            );
+        var types = typeof(AgentMessageJson).GetProperties().Select(p => p.PropertyType.GenericTypeArguments).Where(a => a.Length == 1);
+        var messages = types.Select(a => a[0]).ToList();
+        Assert.Contains(typeof(AgentReport), messages);
+        foreach (var type in messages)
+            Assert.Equal(Shape(BeaconJson.Default, type), Shape(AgentMessageJson.Default, type));
     }
 
     [Fact]

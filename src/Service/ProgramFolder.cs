@@ -1,18 +1,53 @@
+using OrderlyBeacon.Core;
+
 namespace OrderlyBeacon.Service;
 
 /// <summary>What belongs to the program, its settings and its console, lies beside it, wherever it is started from.</summary>
 internal static class ProgramFolder
 {
+    private const string Settings = "appsettings.json";
+
     /// <summary>
     /// A builder that does not depend on the working folder. As it comes, it would take its files from there and watch that folder with all that is below it: started from
     /// <c>/</c>, that is every folder of the machine.
     /// </summary>
-    public static WebApplicationBuilder Builder(params string[] args) =>
-        WebApplication.CreateSlimBuilder(
+    /// <exception cref="BeaconProblem">Somebody keeps settings of ours in the working folder.</exception>
+    public static WebApplicationBuilder Builder(params string[] args)
+    {
+        RefuseSettingsElsewhere(Environment.CurrentDirectory);
+        return WebApplication.CreateSlimBuilder(
             new WebApplicationOptions
             {
                 Args = [.. args, "--hostBuilder:reloadConfigOnChange=false"],
                 ContentRootPath = AppContext.BaseDirectory,
             }
         );
+    }
+
+    /// <summary>Without the settings that were meant, a service would take another folder for its data and found a new authority there.</summary>
+    private static void RefuseSettingsElsewhere(string folder)
+    {
+        var (there, own) = (Path.Combine(folder, Settings), Path.Combine(AppContext.BaseDirectory, Settings));
+        if (there == own || !File.Exists(there))
+            return;
+        IConfiguration read;
+        try
+        {
+            // The same folder by another name, or a copy.
+            if (File.Exists(own) && File.ReadAllText(there) == File.ReadAllText(own))
+                return;
+            read = new ConfigurationBuilder().AddJsonFile(there).Build();
+        }
+        catch (Exception e) when (e is InvalidDataException or IOException or UnauthorizedAccessException)
+        {
+            // Of another program, or nobody's.
+            return;
+        }
+        if (read.GetSection("Beacon").GetChildren().Any())
+            throw new BeaconProblem(
+                ProblemCode.InputInvalid,
+                $"{there} has settings for this service, which are not read: its settings lie beside the program.",
+                $"Move them to {own}, or give them as variables BEACON_NAME; then start it again."
+            );
+    }
 }

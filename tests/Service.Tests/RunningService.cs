@@ -80,8 +80,8 @@ public class RunningService : IAsyncLifetime
         {
             RedirectStandardOutput = true,
             RedirectStandardError = true,
-            // Nothing of its own is there.
-            WorkingDirectory = "/",
+            // Nothing of its own is there. Earlier versions looked there for their files.
+            WorkingDirectory = Program == Own.Service ? "/" : Path.GetDirectoryName(Program),
         };
         foreach (
             var (k, v) in new Dictionary<string, string>

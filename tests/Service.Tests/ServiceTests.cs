@@ -45,6 +45,18 @@ public sealed class ServiceTests(RunningService service) : IClassFixture<Running
     }
 
     [Fact]
+    public void Settings_that_would_not_be_read_are_refused_before_anything_is_founded()
+    {
+        using var elsewhere = new Scratch();
+        elsewhere.File("appsettings.json", """{ "Beacon": { "Data": "kept" } }""");
+        var (code, _, error) = Programs.Run("env", ["-C", elsewhere.Path, Own.Service]);
+        Assert.Equal(2, code);
+        Assert.Contains($"{elsewhere["appsettings.json"]} has settings for this service, which are not read", error);
+        Assert.Contains("Move them to ", error);
+        Assert.Single(Directory.GetFileSystemEntries(elsewhere.Path));
+    }
+
+    [Fact]
     public async Task Nobody_gets_in_without_signing_in()
     {
         using var anonymous = service.Client();

@@ -136,7 +136,6 @@ start_database() {
   as_postgres "$PGBIN/pg_ctl" -D "$d/data" status >/dev/null 2>&1 && return 0
   as_postgres "$PGBIN/pg_ctl" -D "$d/data" -w -l "$d/run/postgresql.log" start >/dev/null 2>&1 9>&- || { tail -n 3 "$d/run/postgresql.log" >&2; die "PostgreSQL of db01 did not start. Another program may hold its port."; }
 }
-# gone PID: whether a process has ended, collected or not.
 stop_servers() {
   local file pid pids=()
   for file in "$DATA/mail01/queue/pid/master.pid" "$DATA/mail01/run/master.pid"; do

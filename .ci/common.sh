@@ -71,14 +71,14 @@ publish() {
   # A native program that an earlier build has stripped already cannot be stripped again: it is linked anew.
   rm -rf "$ROOT/$project"/bin/Release/*/*/native
   # The analysers have their say in the build of the sources.
-  dotnet publish "$ROOT/$project" ${PREPARED:-} -p:RunAnalyzers=false -c Release -o "$OUT/$target" "$@" >"$log" 2>&1 || { grep -E 'error|warn' "$log" | sort -u | head -20 >&2; die "Building $what failed; the whole output is in $log."; }
+  DOTNET_TieredPGO=0 dotnet publish "$ROOT/$project" ${PREPARED:-} -p:RunAnalyzers=false -c Release -o "$OUT/$target" "$@" >"$log" 2>&1 || { grep -E 'error|warn' "$log" | sort -u | head -20 >&2; die "Building $what failed; the whole output is in $log."; }
   touch "$OUT/$target.stamp"
   say "  done in $((SECONDS - began)) s"
 }
 
 # prepare: fetches all packages and builds the console, once for whatever is built at the same time after it.
 prepare() {
-  (cd "$ROOT" && dotnet restore OrderlyBeacon.slnx) & local packages=$!
+  (cd "$ROOT" && DOTNET_TieredPGO=0 dotnet restore OrderlyBeacon.slnx) & local packages=$!
   dotnet msbuild "$ROOT/src/Service/OrderlyBeacon.Service.csproj" -t:ConsoleBuild -v:q || { wait "$packages"; return 1; }
   wait "$packages" && PREPARED=--no-restore
 }

@@ -94,8 +94,6 @@ public class RunningService : IAsyncLifetime
                 ["BEACON_FRESHMINUTES"] = "600",
                 ["BEACON_SIGNINSPERMINUTE"] = "100000",
                 ["BEACON_PLAINMETRICS"] = "true",
-                // It lives for seconds: watching its methods, to compile them once more, would be a tenth of its work.
-                ["DOTNET_TieredPGO"] = "0",
                 ["BEACON_FIRSTNAME"] = "robin",
                 ["BEACON_FIRSTPASSWORDFILE"] = _scratch["password"],
             }

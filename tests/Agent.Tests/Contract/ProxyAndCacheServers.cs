@@ -139,6 +139,24 @@ internal sealed class RedisServer : RealServer
         LineConversation.OpenAsync(Address, Plain, false, [("AUTH \"a pass # word\"", "+OK")], "PING", "+PONG");
 }
 
-public sealed class HaProxyContractTests() : ContractTests(() => new HaProxyServer());
+public sealed class HaProxyContractTests() : ContractTests(() => new HaProxyServer())
+{
+    [Fact]
+    public void A_master_that_writes_its_pid_file_anew_is_not_dead()
+    {
+        using var s = new HaProxyServer();
+        s.Configure(null);
+        s.Start();
+        var master = s.Pid;
+        s.Connector.TakeUp();
+        File.WriteAllText(Path.Combine(s.Folder, "haproxy.pid"), "");
+        Assert.True(s.Connector.IsRunning());
+        ServerProcess.WaitUntil(s.Connector.IsSettled);
+        File.WriteAllText(Path.Combine(s.Folder, "haproxy.pid"), $"{master}\n");
+        s.Stop();
+        ServerProcess.WaitUntil(() => !s.Connector.IsRunning());
+        Assert.False(s.Connector.IsRunning());
+    }
+}
 
 public sealed class RedisContractTests() : ContractTests(() => new RedisServer());

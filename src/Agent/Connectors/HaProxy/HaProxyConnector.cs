@@ -17,6 +17,7 @@ internal sealed class HaProxyConnector(InstanceId id, ConnectorSettings settings
     private const int UsualTlsPort = 443,
         SigUsr2 = 12;
     private HashSet<int> _earlierWorkers = [];
+    private int? _told;
 
     public InstanceId Id => id;
 
@@ -238,7 +239,9 @@ internal sealed class HaProxyConnector(InstanceId id, ConnectorSettings settings
         }
     }
 
-    private int? Pid() => ServerProcess.Find(PidFile(), Program);
+    // A master that takes up becomes its own successor, as the same process; while it writes its pid file anew, that is empty.
+    private int? Pid() =>
+        ServerProcess.Find(PidFile(), Program) ?? (_told is { } pid && ServerProcess.Living(pid) is { Program: Program } ? pid : null);
 
     public bool IsRunning() => Pid() is not null;
 
@@ -254,6 +257,7 @@ internal sealed class HaProxyConnector(InstanceId id, ConnectorSettings settings
                 "HAProxy runs without a master process: it takes a certificate up by a restart alone, which cuts its clients off.",
                 "Start it with -W (or -Ws), then try again."
             );
+        _told = pid;
         ServerProcess.Signal(pid, SigUsr2, "HAProxy");
     }
 

@@ -239,6 +239,10 @@ internal static partial class ServerProcess
             Thread.Sleep(100);
     }
 
+    /// <summary>Waits for a server that says that it runs before it takes clients; one that has ended meanwhile is not waited for.</summary>
+    /// <param name="running">The process that listens; null when there is none.</param>
+    public static void WaitUntilItListens(Func<int?> running) => WaitUntil(() => running() is not { } pid || Listens(pid));
+
     [LibraryImport("libc", EntryPoint = "kill", SetLastError = true)]
     private static partial int Kill(int pid, int signal);
 }

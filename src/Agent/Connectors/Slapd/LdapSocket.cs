@@ -42,6 +42,25 @@ internal sealed class LdapSocket : IDisposable
         }
     }
 
+    /// <summary>Whether it can be connected to, or never will be: a server need not have such a socket.</summary>
+    public static bool IsOpen(string path)
+    {
+        using var socket = new Socket(AddressFamily.Unix, SocketType.Stream, ProtocolType.Unspecified);
+        try
+        {
+            socket.Connect(new UnixDomainSocketEndPoint(path));
+            return true;
+        }
+        catch (SocketException e)
+        {
+            return e.SocketErrorCode != SocketError.ConnectionRefused;
+        }
+        catch (ArgumentException)
+        {
+            return true;
+        }
+    }
+
     private static void WriteBind(AsnWriter w)
     {
         w.WriteInteger(3);

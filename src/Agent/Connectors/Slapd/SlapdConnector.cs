@@ -249,7 +249,10 @@ internal sealed class SlapdConnector(InstanceId id, ConnectorSettings settings) 
             var raw = new HostFiles(Account).Read(path);
             AtomicFiles.Replace(path, ByteText.Bytes(SlapdConfiguration.WithSettings(path, raw, text)), Account?.User);
             if (running is { } pid)
+            {
                 ServiceUnit.Restart(pid, Program, StopsWithin, Start);
+                WaitUntilItListens();
+            }
             return;
         }
         if (Lowered(now, text) is { } first)
@@ -282,13 +285,18 @@ internal sealed class SlapdConnector(InstanceId id, ConnectorSettings settings) 
             ? "slapd gives up its certificate by a restart alone: it is away for a moment, and its sessions are cut off. Renewals need none."
             : null;
 
-    private void Modify(IReadOnlyList<(string Name, IReadOnlyList<string> Values)> changes)
+    private string SocketPath()
     {
         var socket = Listens(Load(Files)).FirstOrDefault(u => u.StartsWith("ldapi://", StringComparison.Ordinal));
         var path = Uri.UnescapeDataString(socket?["ldapi://".Length..].Split('/')[0] ?? "");
+        return path.Length > 0 ? path : "/var/run/slapd/ldapi";
+    }
+
+    private void Modify(IReadOnlyList<(string Name, IReadOnlyList<string> Values)> changes)
+    {
         try
         {
-            using var line = new LdapSocket(path.Length > 0 ? path : "/var/run/slapd/ldapi");
+            using var line = new LdapSocket(SocketPath());
             if (line.Modify(Entry, changes) is { } refused)
                 throw new BeaconProblem(
                     ProblemCode.SwapUndone,
@@ -323,7 +331,16 @@ internal sealed class SlapdConnector(InstanceId id, ConnectorSettings settings) 
 
     private string _pidFile = "/run/slapd/slapd.pid";
 
-    public bool IsRunning() => ServerProcess.Find(PidFile(), Program) is not null;
+    private int? Pid() => ServerProcess.Find(PidFile(), Program);
+
+    public bool IsRunning() => Pid() is not null;
+
+    /// <summary>It writes down its process and lets its starter go before it takes clients; its own socket is where the next change is asked for.</summary>
+    private void WaitUntilItListens()
+    {
+        ServerProcess.WaitUntilItListens(Pid);
+        ServerProcess.WaitUntil(() => !IsRunning() || LdapSocket.IsOpen(SocketPath()));
+    }
 
     /// <summary>It reads the files when they are named, also when they were named already.</summary>
     public void TakeUp()
@@ -351,6 +368,7 @@ internal sealed class SlapdConnector(InstanceId id, ConnectorSettings settings) 
                 $"slapd does not start: {(output + error).Split('\n', StringSplitOptions.RemoveEmptyEntries).LastOrDefault() ?? $"it ended with {code}"}.",
                 "Look into its log and start it by hand."
             );
+        WaitUntilItListens();
     }
 
     public string? LastComplaint(DateTimeOffset since) => null;

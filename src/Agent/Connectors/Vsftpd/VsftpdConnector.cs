@@ -235,6 +235,7 @@ internal sealed class VsftpdConnector(InstanceId id, ConnectorSettings settings)
     {
         var pid = Pid() ?? throw new BeaconProblem(ProblemCode.ServerDied, "vsftpd is not running.", "Start it, then try again.");
         ServiceUnit.Restart(pid, Program, StopsWithin, Start);
+        ServerProcess.WaitUntilItListens(Pid);
     }
 
     public bool IsSettled() => true;
@@ -249,6 +250,7 @@ internal sealed class VsftpdConnector(InstanceId id, ConnectorSettings settings)
                 $"vsftpd does not start: {said ?? "it says nothing"}.",
                 "Look into its log and start it by hand."
             );
+        ServerProcess.WaitUntilItListens(Pid);
     }
 
     // What it has to say it says at its start.

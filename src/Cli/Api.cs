@@ -66,17 +66,24 @@ internal sealed class Api : IDisposable
     /// <summary>All of a list, page by page.</summary>
     /// <param name="path">With its query; <c>after</c> is added.</param>
     /// <param name="most">Where to stop; null reads to the end.</param>
-    public async Task<List<T>> AllAsync<T>(string path, JsonTypeInfo<Page<T>> type, int? most, CancellationToken ct)
+    /// <param name="cursor">What the list goes on by: behind the last row, or back from it where the newest come first.</param>
+    public async Task<List<T>> AllAsync<T>(
+        string path,
+        JsonTypeInfo<Page<T>> type,
+        int? most,
+        CancellationToken ct,
+        string cursor = "after"
+    )
     {
         var all = new List<T>();
-        string? after = null;
+        string? at = null;
         do
         {
-            var next = after is null ? "" : (path.Contains('?') ? "&" : "?") + "after=" + Escape(after);
+            var next = at is null ? "" : $"{(path.Contains('?') ? "&" : "?")}{cursor}={Escape(at)}";
             var page = await GetAsync(path + next, type, ct);
             all.AddRange(page.Items);
-            after = page.Next;
-        } while (after is not null && !(all.Count >= most));
+            at = page.Next;
+        } while (at is not null && !(all.Count >= most));
         return most is { } n && all.Count > n ? all[..n] : all;
     }
 

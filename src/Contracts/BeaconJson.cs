@@ -95,6 +95,7 @@ namespace OrderlyBeacon.Contracts;
 [JsonSerializable(typeof(NewRequest))]
 [JsonSerializable(typeof(RequestPreview))]
 [JsonSerializable(typeof(Page<RequestInfo>))]
+[JsonSerializable(typeof(List<RequestInfo>))]
 [JsonSerializable(typeof(Refusal))]
 [JsonSerializable(typeof(Page<CertificateInfo>))]
 [JsonSerializable(typeof(Page<HostInfo>))]

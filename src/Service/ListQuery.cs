@@ -11,6 +11,13 @@ internal static class ListQuery
     /// <summary>The state of whatever has a concern, of whatever cause.</summary>
     public const string NeedsAHand = "needs-a-hand";
 
+    /// <summary>What a pattern of <see cref="Having"/> is escaped by.</summary>
+    public const string EscapedBy = "\\";
+
+    /// <summary>The pattern of texts that have this in them, in capitals or not; for <c>EF.Functions.Like</c> with <see cref="EscapedBy"/>.</summary>
+    public static string Having(string text) =>
+        $"%{string.Concat(text.Trim().Select(c => c is '%' or '_' or '\\' ? EscapedBy + c : c.ToString()))}%";
+
     /// <summary>How many items a page has.</summary>
     public static int Take(int? take) => Math.Clamp(take ?? Usual, 1, Most);
 

@@ -167,7 +167,7 @@ public sealed class ApprovalTests(RunningService service) : IClassFixture<Runnin
         Bad("wren", "withdrawn", "request", "approve", again.ToString());
 
         // The journal has all of it, and holds.
-        var journal = Good("robin", "journal", "list", "request.", "--take", "200", "--json");
+        var journal = Good("robin", "journal", "list", "request.", "--most", "200", "--json");
         foreach (
             var entry in new[]
             {

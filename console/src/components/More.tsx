@@ -1,8 +1,16 @@
 import { useEffect, useRef } from 'react';
 import { Button, Group } from '@mantine/core';
 
+interface Props {
+  shown: number;
+  busy: boolean;
+  more: (() => void) | null;
+  /** How far a search has looked that goes back from the newest. */
+  back?: string;
+}
+
 /** Behind a list's last row: reads on when it is scrolled to, or by its button. */
-export function More({ shown, busy, more }: { shown: number; busy: boolean; more: (() => void) | null }) {
+export function More({ shown, busy, more, back }: Props) {
   const end = useRef<HTMLDivElement>(null);
   useEffect(() => {
     const here = end.current;
@@ -18,11 +26,11 @@ export function More({ shown, busy, more }: { shown: number; busy: boolean; more
   return (
     <Group gap="sm" ref={end} mt="xs">
       <span className="dim" data-testid="count" role="status">
-        {shown} shown{more ? ', there are more' : ''}
+        {shown} shown{more ? (back ? `, looked back to number ${back}` : ', there are more') : ''}
       </span>
       {more && (
         <Button size="compact-xs" variant="default" loading={busy} onClick={more}>
-          Show more
+          {back ? 'Look further back' : 'Show more'}
         </Button>
       )}
     </Group>

@@ -1,17 +1,19 @@
 import { useState } from 'react';
-import { Button, Group, Loader, Stack, Text, TextInput, Title } from '@mantine/core';
+import { Group, Loader, Stack, Text, TextInput, Title } from '@mantine/core';
 import { useDebouncedValue } from '@mantine/hooks';
 import { keepPreviousData, useInfiniteQuery } from '@tanstack/react-query';
 import { api, take } from '../api/client';
 import { CommandLine, Failure } from '../components/Bits';
-import { clock, day } from '../words';
+import { More } from '../components/More';
+import { clock, day, shellWord } from '../words';
 import { Scroll } from '../components/Scroll';
 
 export function Journal() {
   const [search, setSearch] = useState('');
   const [asked] = useDebouncedValue(search, 200);
   const { data, error, hasNextPage, fetchNextPage, isFetchingNextPage } = useInfiniteQuery({
-    queryKey: ['journal', asked],
+    // What was found stays as it was: a search goes through all of the journal, and would again with every change.
+    queryKey: asked ? ['entries-found', asked] : ['journal'],
     queryFn: ({ pageParam }) =>
       take(
         api.GET('/api/v1/journal', {
@@ -21,7 +23,7 @@ export function Journal() {
     initialPageParam: 0,
     getNextPageParam: (last) => (last.next ? Number(last.next) : undefined),
     placeholderData: keepPreviousData,
-    refetchInterval: 10_000,
+    ...(asked ? {} : { refetchInterval: 10_000 }),
   });
   if (error && !data) return <Failure error={error} />;
   if (!data) return <Loader aria-label="Loading" />;
@@ -75,20 +77,17 @@ export function Journal() {
             ))}
           </tbody>
         </table>
-        {rows.length === 0 && <Text size="sm">Nothing matches.</Text>}
-        {hasNextPage && (
-          <Button
-            variant="default"
-            size="xs"
-            mt="sm"
-            loading={isFetchingNextPage}
-            onClick={() => void fetchNextPage()}
-          >
-            Older entries
-          </Button>
-        )}
       </Scroll>
-      <CommandLine command="beacon journal verify" />
+      {rows.length === 0 && !hasNextPage && <Text size="sm">Nothing matches.</Text>}
+      {(rows.length > 0 || hasNextPage) && (
+        <More
+          shown={rows.length}
+          busy={isFetchingNextPage}
+          more={hasNextPage ? () => void fetchNextPage() : null}
+          {...(asked && { back: data.pages.at(-1)?.next ?? '' })}
+        />
+      )}
+      <CommandLine command={asked ? `beacon journal list ${shellWord(asked)}` : 'beacon journal verify'} />
     </Stack>
   );
 }

@@ -1,14 +1,15 @@
 import { useState } from 'react';
 import { Group, Loader, SegmentedControl, Stack, Text, TextInput, Title } from '@mantine/core';
 import { useDebouncedValue } from '@mantine/hooks';
-import { keepPreviousData, useQuery } from '@tanstack/react-query';
+import { keepPreviousData, useInfiniteQuery } from '@tanstack/react-query';
 import { Link } from 'react-router';
 import { api, take } from '../api/client';
 import { CommandLine, Failure } from '../components/Bits';
+import { More } from '../components/More';
 import { requestSeverity, requestWord } from '../components/requests';
 import { State } from '../components/State';
 import { useNow } from '../components/useNow';
-import { when } from '../words';
+import { shellWord, when } from '../words';
 import { Scroll } from '../components/Scroll';
 
 /** The queue: what waits for somebody first, and everything that was asked for. */
@@ -17,18 +18,29 @@ export function Requests() {
   const [state, setState] = useState('waiting-for-approval');
   const [search, setSearch] = useState('');
   const [asked] = useDebouncedValue(search, 200);
-  const { data, error } = useQuery({
-    queryKey: ['requests', state, asked],
-    queryFn: () =>
+  const { data, error, hasNextPage, fetchNextPage, isFetchingNextPage } = useInfiniteQuery({
+    // A search through everything that was ever asked for is not made again with every change.
+    queryKey: [asked && !state ? 'requests-found' : 'requests', state, asked],
+    queryFn: ({ pageParam }) =>
       take(
         api.GET('/api/v1/requests', {
-          params: { query: { ...(state ? { state } : {}), ...(asked ? { search: asked } : {}) } },
+          params: {
+            query: {
+              take: 100,
+              ...(state ? { state } : {}),
+              ...(asked ? { search: asked } : {}),
+              ...(pageParam ? { before: pageParam } : {}),
+            },
+          },
         }),
       ),
+    initialPageParam: 0,
+    getNextPageParam: (last) => (last.next ? Number(last.next) : undefined),
     placeholderData: keepPreviousData,
   });
   if (error && !data) return <Failure error={error} />;
   if (!data) return <Loader aria-label="Loading" />;
+  const rows = data.pages.flatMap((p) => p.items);
   return (
     <Stack gap="md">
       <Group justify="space-between">
@@ -73,7 +85,7 @@ export function Requests() {
             </tr>
           </thead>
           <tbody>
-            {data.items.map((r) => (
+            {rows.map((r) => (
               <tr key={r.number}>
                 <td>
                   <Link to={`/requests/${r.number}`}>{r.number}</Link>
@@ -97,13 +109,25 @@ export function Requests() {
             ))}
           </tbody>
         </table>
-        {data.items.length === 0 && (
-          <Text size="sm">
-            {state === 'waiting-for-approval' && !asked ? 'Nothing waits for approval.' : 'Nothing matches.'}
-          </Text>
-        )}
       </Scroll>
-      <CommandLine command={`beacon request list${state ? ` --state ${state}` : ''}`} />
+      {rows.length === 0 && !hasNextPage && (
+        <Text size="sm">
+          {state === 'waiting-for-approval' && !asked ? 'Nothing waits for approval.' : 'Nothing matches.'}
+        </Text>
+      )}
+      {(rows.length > 0 || hasNextPage) && (
+        <More
+          shown={rows.length}
+          busy={isFetchingNextPage}
+          more={hasNextPage ? () => void fetchNextPage() : null}
+          {...(asked && { back: data.pages.at(-1)?.next ?? '' })}
+        />
+      )}
+      <CommandLine
+        command={['beacon request list', asked && shellWord(asked), state && `--state ${state}`]
+          .filter(Boolean)
+          .join(' ')}
+      />
     </Stack>
   );
 }

@@ -327,9 +327,9 @@ internal static class AuthorityCommands
             Description = "Part of a name, an action or a detail.",
             Arity = ArgumentArity.ZeroOrOne,
         };
-        var take = new Option<int>("--take") { Description = "How many.", DefaultValueFactory = _ => 30 };
+        var most = new Option<int>("--most") { Description = "No more than this many.", DefaultValueFactory = _ => 30 };
         var all = new Option<bool>("--all") { Description = "Everything, oldest first: for keeping and for verifying offline." };
-        var list = new Command("list", "Who did what to what, newest first.") { search, take, all };
+        var list = new Command("list", "Who did what to what, newest first.") { search, most, all };
         list.Does(
             async (r, ct) =>
             {
@@ -339,29 +339,27 @@ internal static class AuthorityCommands
                     Json(JsonSerializer.Serialize(await FetchAllAsync(api, ct), BeaconJson.Default.ListJournalEntryInfo));
                     return 0;
                 }
-                var json = await api.TextAsync(
-                    "/api/v1/journal" + Api.Query(("search", r.GetValue(search)), ("take", r.GetValue(take).ToString())),
-                    ct
-                );
+                var wanted = r.GetValue(most);
+                var path = "/api/v1/journal" + Api.Query(("search", r.GetValue(search)), ("take", Math.Clamp(wanted, 1, 500).ToString()));
+                var found = await api.AllAsync(path, BeaconJson.Default.PageJournalEntryInfo, wanted, ct, "before");
                 if (r.GetValue(Program.Json))
                 {
-                    Json(json);
+                    Json(JsonSerializer.Serialize(found, BeaconJson.Default.ListJournalEntryInfo));
                     return 0;
                 }
                 Table(
                     ["No.", "At (UTC)", "Who", "Did", "To", "Detail"],
-                    Api.Read(json, BeaconJson.Default.PageJournalEntryInfo)
-                        .Items.Select(e =>
-                            new Ink[]
-                            {
-                                e.Sequence.ToString(),
-                                IsPiped ? When(e.At) : $"{e.At.UtcDateTime:d MMM HH:mm:ss}",
-                                e.Actor,
-                                e.Action,
-                                e.Subject,
-                                e.Detail,
-                            }
-                        ),
+                    found.Select(e =>
+                        new Ink[]
+                        {
+                            e.Sequence.ToString(),
+                            IsPiped ? When(e.At) : $"{e.At.UtcDateTime:d MMM HH:mm:ss}",
+                            e.Actor,
+                            e.Action,
+                            e.Subject,
+                            e.Detail,
+                        }
+                    ),
                     "Nothing matches."
                 );
                 return 0;

@@ -328,14 +328,14 @@ internal static class CertificateCommands
         var serial = new Option<string?>("--serial") { Description = "A serial number." };
         var from = new Option<DateTimeOffset?>("--ends-after") { Description = "Ends at or after this date, as 2027-01-01." };
         var to = new Option<DateTimeOffset?>("--ends-before") { Description = "Ends before this date." };
-        var take = new Option<int>("--take") { Description = "How many.", DefaultValueFactory = _ => 100 };
+        var most = new Option<int>("--most") { Description = "No more than this many.", DefaultValueFactory = _ => 100 };
         var c = new Command("find", "Editions among all that were ever issued: by name, by serial, or by when they end.")
         {
             name,
             serial,
             from,
             to,
-            take,
+            most,
         };
         c.Does(
             async (r, ct) =>
@@ -351,7 +351,7 @@ internal static class CertificateCommands
                             ("name", r.GetValue(name)),
                             ("from", after?.ToString("O")),
                             ("to", before?.ToString("O")),
-                            ("take", r.GetValue(take).ToString())
+                            ("take", r.GetValue(most).ToString())
                         ),
                     ct
                 );

@@ -1,4 +1,5 @@
 using System.CommandLine;
+using System.Text.Json;
 using OrderlyBeacon.Contracts;
 using static OrderlyBeacon.Cli.Ink;
 using static OrderlyBeacon.Cli.Screen;
@@ -261,24 +262,23 @@ internal static class RequestCommands
         {
             Description = "waiting-for-approval, waiting-for-host, waiting-outside, issued, refused, withdrawn.",
         };
-        var c = new Command("list", "Requests, newest first.") { search, state };
+        var most = new Option<int?>("--most") { Description = "No more than this many." };
+        var c = new Command("list", "Requests, newest first.") { search, state, most };
         c.Does(
             async (r, ct) =>
             {
                 using var api = Api.SignedIn();
-                var json = await api.TextAsync(
-                    "/api/v1/requests" + Api.Query(("search", r.GetValue(search)), ("state", r.GetValue(state))),
-                    ct
-                );
+                var query = Api.Query(("search", r.GetValue(search)), ("state", r.GetValue(state)), ("take", HostCommands.PageSize));
+                var path = "/api/v1/requests" + query;
+                var all = await api.AllAsync(path, BeaconJson.Default.PageRequestInfo, r.GetValue(most), ct, "before");
                 if (r.GetValue(Program.Json))
                 {
-                    Json(json);
+                    Json(JsonSerializer.Serialize(all, BeaconJson.Default.ListRequestInfo));
                     return 0;
                 }
                 Table(
                     ["No.", "Certificate", "State", "By", "At"],
-                    Api.Read(json, BeaconJson.Default.PageRequestInfo)
-                        .Items.Select(q => new Ink[] { q.Number.ToString(), q.Certificate, Word(q), q.Requester, When(q.At) }),
+                    all.Select(q => new Ink[] { q.Number.ToString(), q.Certificate, Word(q), q.Requester, When(q.At) }),
                     Nothing(r.GetValue(search) ?? r.GetValue(state), "There is no request yet. Make one: beacon request new.")
                 );
                 return 0;

@@ -96,8 +96,8 @@ public sealed class AnchorQueries(BeaconDb db, Trusted vouched)
     {
         if (list.Search is { } search && !string.IsNullOrWhiteSpace(search))
         {
-            var (part, hex) = (search.Trim(), search.Trim().Replace(":", "").ToLowerInvariant());
-            rows = rows.Where(a => a.Subject.Contains(part) || a.Thumbprint.StartsWith(hex));
+            var (part, hex) = (ListQuery.Having(search), search.Trim().Replace(":", "").ToLowerInvariant());
+            rows = rows.Where(a => EF.Functions.Like(a.Subject, part, ListQuery.EscapedBy) || a.Thumbprint.StartsWith(hex));
         }
         return ListQuery.Word("filter", list.Which, Whiches) switch
         {

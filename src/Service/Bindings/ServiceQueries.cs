@@ -156,9 +156,11 @@ public sealed class ServiceQueries(BeaconDb db, Hosts.Presence presence, BeaconO
         var q = db.Services.AsNoTracking();
         if (list.Search is { } search && !string.IsNullOrWhiteSpace(search))
         {
-            var part = search.Trim().ToLowerInvariant();
+            var part = ListQuery.Having(search);
             q = q.Where(s =>
-                s.NamesJson.Contains(part) || s.Name.Contains(part) || db.Hosts.Any(h => h.Id == s.HostId && h.Name.Contains(part))
+                EF.Functions.Like(s.NamesJson, part, ListQuery.EscapedBy)
+                || EF.Functions.Like(s.Name, part, ListQuery.EscapedBy)
+                || db.Hosts.Any(h => h.Id == s.HostId && EF.Functions.Like(h.Name, part, ListQuery.EscapedBy))
             );
         }
         if (hosts is not null)

@@ -51,8 +51,14 @@ public sealed class ProviderQueries(BeaconDb db, BeaconOptions options, TimeProv
             var wanted = OpenWord<FederationStep>.Of(step);
             rows = rows.Where(p => p.Step == wanted);
         }
-        if (list.Search is { Length: > 0 } part)
-            rows = rows.Where(p => p.Entity.Contains(part) || db.Hosts.Any(h => h.Id == p.HostId && h.Name.Contains(part)));
+        if (list.Search is { } search && !string.IsNullOrWhiteSpace(search))
+        {
+            var part = ListQuery.Having(search);
+            rows = rows.Where(p =>
+                EF.Functions.Like(p.Entity, part, ListQuery.EscapedBy)
+                || db.Hosts.Any(h => h.Id == p.HostId && EF.Functions.Like(h.Name, part, ListQuery.EscapedBy))
+            );
+        }
         var take = ListQuery.Take(list.Take);
         var after = int.TryParse(list.After, out var from) && from > 0 ? from : 0;
         var sorted = byEnd ? rows.OrderBy(p => p.SignsUntil).ThenBy(p => p.Id) : rows.OrderBy(p => p.Entity).ThenBy(p => p.Id);

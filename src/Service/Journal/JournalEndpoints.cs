@@ -1,5 +1,6 @@
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
+using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Rights;
 using OrderlyBeacon.Service.Rights;
 using OrderlyBeacon.Service.Storage;
@@ -10,27 +11,54 @@ internal static class JournalEndpoints
 {
     public static void MapJournal(this RouteGroupBuilder api)
     {
-        // Newest first for reading; `after` walks forward for verification.
+        // Newest first for reading; `after` walks forward for verification. A search may find nothing in an answer and go on in the next.
         api.MapGet(
                 "/journal",
                 async (BeaconDb db, string? search, long? before, long? after, int? take, CancellationToken ct) =>
                 {
                     var n = Math.Clamp(take ?? 100, 1, 1000);
-                    var q = db.Journal.AsNoTracking();
-                    if (!string.IsNullOrWhiteSpace(search))
-                        q = q.Where(e =>
-                            e.Actor.Contains(search) || e.Action.Contains(search) || e.Subject.Contains(search) || e.Detail.Contains(search)
-                        );
-                    q = after is { } a
-                        ? q.Where(e => e.Sequence > a).OrderBy(e => e.Sequence)
-                        : (before is { } b ? q.Where(e => e.Sequence < b) : q).OrderByDescending(e => e.Sequence);
-                    var rows = await q.Take(n).ToListAsync(ct);
                     return TypedResults.Ok(
-                        new Page<JournalEntryInfo>([.. rows.Select(r => r.Info)], rows.Count == n ? rows[^1].Sequence.ToString() : null)
+                        string.IsNullOrWhiteSpace(search) ? await ReadAsync(db, before, after, n, ct)
+                        : after is null ? await SearchAsync(db, search, before, n, ct)
+                        : throw new BeaconProblem(
+                            ProblemCode.InputInvalid,
+                            "A search goes back from the newest entry: it cannot begin after one.",
+                            "Leave out \"after\", or \"search\"."
+                        )
                     );
                 }
             )
             .Is(Operation.ListJournal)
             .WithTags("Journal");
+    }
+
+    private static async Task<Page<JournalEntryInfo>> ReadAsync(BeaconDb db, long? before, long? after, int take, CancellationToken ct)
+    {
+        var q = db.Journal.AsNoTracking();
+        q = after is { } a
+            ? q.Where(e => e.Sequence > a).OrderBy(e => e.Sequence)
+            : (before is { } b ? q.Where(e => e.Sequence < b) : q).OrderByDescending(e => e.Sequence);
+        var rows = await q.Take(take).ToListAsync(ct);
+        return new([.. rows.Select(r => r.Info)], rows.Count == take ? rows[^1].Sequence.ToString() : null);
+    }
+
+    private static async Task<Page<JournalEntryInfo>> SearchAsync(BeaconDb db, string search, long? before, int take, CancellationToken ct)
+    {
+        var part = ListQuery.Having(search);
+        var back = LookBack.Of(before, await db.Journal.MaxAsync(e => (long?)e.Sequence, ct) ?? 0);
+        var (from, end) = (back.From, back.Before);
+        var rows = await db
+            .Journal.AsNoTracking()
+            .Where(e => e.Sequence >= from && e.Sequence < end)
+            .Where(e =>
+                EF.Functions.Like(e.Actor, part, ListQuery.EscapedBy)
+                || EF.Functions.Like(e.Action, part, ListQuery.EscapedBy)
+                || EF.Functions.Like(e.Subject, part, ListQuery.EscapedBy)
+                || EF.Functions.Like(e.Detail, part, ListQuery.EscapedBy)
+            )
+            .OrderByDescending(e => e.Sequence)
+            .Take(take)
+            .ToListAsync(ct);
+        return new([.. rows.Select(r => r.Info)], back.Next([.. rows.Select(r => r.Sequence)], take));
     }
 }

@@ -69,16 +69,22 @@ internal static class RequestEndpoints
                     var q = db.Requests.AsNoTracking();
                     if (ListQuery.Word("state", state, [.. States.Keys]) is { } word)
                         q = q.Where(r => r.State == States[word]);
-                    if (!string.IsNullOrWhiteSpace(search))
-                        q = long.TryParse(search, out var number)
-                            ? q.Where(r => r.Id == number)
-                            : q.Where(r =>
-                                r.CertificateName.Contains(search) || r.NamesJson.Contains(search) || r.Requester.Contains(search)
-                            );
+                    LookBack? back = null;
+                    if (long.TryParse(search, out var number))
+                        q = q.Where(r => r.Id == number);
+                    else if (!string.IsNullOrWhiteSpace(search))
+                    {
+                        back = LookBack.Of(before, await db.Requests.MaxAsync(r => (long?)r.Id, ct) ?? 0);
+                        q = Found(q, search, back.Value.From);
+                    }
                     if (before is { } b)
                         q = q.Where(r => r.Id < b);
                     var ids = await q.OrderByDescending(r => r.Id).Take(n).Select(r => r.Id).ToListAsync(ct);
-                    var page = new Page<RequestInfo>(await ManyAsync(db, ids, ct), ids.Count == n ? ids[^1].ToString() : null);
+                    var next =
+                        back is { } stretch ? stretch.Next(ids, n)
+                        : ids.Count == n ? ids[^1].ToString()
+                        : null;
+                    var page = new Page<RequestInfo>(await ManyAsync(db, ids, ct), next);
                     return TypedResults.Ok(offers.To(page, r => offers.To(caller, r)));
                 }
             )
@@ -92,6 +98,17 @@ internal static class RequestEndpoints
             .Is(Operation.GetRequest);
 
         MapDecisions(g);
+    }
+
+    private static IQueryable<Request> Found(IQueryable<Request> q, string search, long from)
+    {
+        var part = ListQuery.Having(search);
+        return q.Where(r => r.Id >= from)
+            .Where(r =>
+                EF.Functions.Like(r.CertificateName, part, ListQuery.EscapedBy)
+                || EF.Functions.Like(r.NamesJson, part, ListQuery.EscapedBy)
+                || EF.Functions.Like(r.Requester, part, ListQuery.EscapedBy)
+            );
     }
 
     private static void MapDecisions(RouteGroupBuilder g)

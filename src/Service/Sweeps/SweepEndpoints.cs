@@ -94,8 +94,12 @@ public sealed class SweepQueries(BeaconDb db)
     {
         if (list.Search is { } search && !string.IsNullOrWhiteSpace(search))
         {
-            var part = search.Trim();
-            rows = rows.Where(f => f.NamesJson.Contains(part) || f.Address.Contains(part) || (f.Issuer != null && f.Issuer.Contains(part)));
+            var part = ListQuery.Having(search);
+            rows = rows.Where(f =>
+                EF.Functions.Like(f.NamesJson, part, ListQuery.EscapedBy)
+                || EF.Functions.Like(f.Address, part, ListQuery.EscapedBy)
+                || EF.Functions.Like(f.Issuer, part, ListQuery.EscapedBy)
+            );
         }
         if (list.Managed is { } managed)
             rows = managed ? rows.Where(f => f.Managed != null) : rows.Where(f => f.Managed == null && f.Serial != null);

@@ -44,11 +44,14 @@ public sealed class ServiceTests(RunningService service) : IClassFixture<Running
         Assert.DoesNotContain(opened, o => o.Contains("inotify"));
     }
 
-    [Fact]
-    public void Settings_that_would_not_be_read_are_refused_before_anything_is_founded()
+    [Theory]
+    [InlineData("""{ "Beacon": { "Data": "kept" } }""")]
+    [InlineData("""{ "beacon": { "Data": "kept", } """)]
+    [InlineData("""{ "Beacon:Data": "kept" }""")]
+    public void Settings_that_would_not_be_read_are_refused_before_anything_is_founded(string settings)
     {
         using var elsewhere = new Scratch();
-        elsewhere.File("appsettings.json", """{ "Beacon": { "Data": "kept" } }""");
+        elsewhere.File("appsettings.json", settings);
         var (code, _, error) = Programs.Run("env", ["-C", elsewhere.Path, Own.Service]);
         Assert.Equal(2, code);
         Assert.Contains($"{elsewhere["appsettings.json"]} has settings for this service, which are not read", error);

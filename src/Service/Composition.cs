@@ -390,7 +390,7 @@ internal static class Composition
         app.MapPublication();
         app.MapEst();
 
-        var api = app.MapGroup("/api/v1").AddEndpointFilter<RouteGroupBuilder, BodyCheck>();
+        var api = app.MapGroup("/api/v1").AddEndpointFilter<RouteGroupBuilder, BodyCheck>().AddEndpointFilterFactory(QueryCheck.Create);
         api.MapTrust();
         api.MapDirectory();
         api.MapHosts();

@@ -1,3 +1,4 @@
+using System.Net;
 using System.Text.Json.Nodes;
 using static OrderlyBeacon.Service.Tests.AttackedWorld;
 
@@ -83,6 +84,22 @@ public sealed class ListTests(AttackedWorld world) : IClassFixture<AttackedWorld
         Assert.Equal(["p2.pages.example"], (await PageAsync($"hosts?search=pages.example&take=1&after={hosts.Next}")).Names);
         // A host is found by what runs on it.
         Assert.Equal(["p2.pages.example"], (await PageAsync("hosts?search=s3.p2.pages")).Names);
+    }
+
+    [Theory]
+    [InlineData("hosts?serch=web", "serch", "search, state, sort, after, take")]
+    [InlineData("services?issuer=issuing", "issuer", "search, state, host, connector")]
+    [InlineData("certificates?Search=x&hots=web01", "hots", "profile")]
+    [InlineData("journal?actor=robin", "actor", "before")]
+    [InlineData("requests?sort=at", "sort", "state")]
+    [InlineData("profiles?x=1", "x", "none")]
+    [InlineData("hosts/nowhere.example?host=1", "host", "none")]
+    public async Task A_mistyped_filter_does_not_list_everything(string path, string unknown, string known)
+    {
+        var answer = await CallAsync(world.Robin, "GET", path);
+        Assert.Equal(HttpStatusCode.BadRequest, answer.Status);
+        Assert.Contains($"no parameter \"{unknown}\"", answer.Detail);
+        Assert.Contains(known, answer.ToString());
     }
 
     [Fact]

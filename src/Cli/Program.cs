@@ -55,16 +55,18 @@ internal static class Program
             root.Add(c);
         RefuseUnknownOptions(root);
         var parsed = root.Parse(args);
+        if (Mistakes.Say(parsed))
+            return ExitCodes.Usage;
         var code = await parsed.InvokeAsync();
         return parsed.Errors.Count > 0 ? ExitCodes.Usage : code;
     }
 
-    /// <summary>What takes several words would take an option that is mistyped behind it for another of them.</summary>
+    /// <summary>What takes words would take an option that is mistyped for one of them.</summary>
     private static void RefuseUnknownOptions(Command command)
     {
         foreach (var option in command.Options.Where(o => o.AllowMultipleArgumentsPerToken))
             option.Validators.Add(r => Refuse(r, r.Tokens));
-        foreach (var argument in command.Arguments.Where(a => a.Arity.MaximumNumberOfValues > 1))
+        foreach (var argument in command.Arguments)
             argument.Validators.Add(r => Refuse(r, r.Tokens));
         foreach (var inner in command.Subcommands)
             RefuseUnknownOptions(inner);
@@ -72,7 +74,7 @@ internal static class Program
         static void Refuse(SymbolResult result, IReadOnlyList<Token> words)
         {
             foreach (var word in words.Where(t => t.Value.StartsWith("--", StringComparison.Ordinal)))
-                result.AddError($"{word.Value} is no option of this command; see --help.");
+                result.AddError($"{word.Value} is no option of this command.");
         }
     }
 

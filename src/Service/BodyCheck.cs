@@ -3,11 +3,12 @@ using System.Collections.Concurrent;
 using System.Reflection;
 using System.Text.Json;
 using OrderlyBeacon.Core;
+using OrderlyBeacon.Core.Names;
 
 namespace OrderlyBeacon.Service;
 
 /// <summary>
-/// Looks at each body before the endpoint does: a field that must be there and is not, and control characters where a person's text is wanted, are told by the field's name.
+/// Looks at each body before the endpoint does: a field that must be there and is not, and control and hidden characters where a person's text is wanted, are told by the field's name.
 /// Text from agents is cleaned instead, since a report must not be lost for one odd line.
 /// </summary>
 internal sealed class BodyCheck : IEndpointFilter
@@ -82,11 +83,11 @@ internal sealed class BodyCheck : IEndpointFilter
                 );
             return;
         }
-        var bad = text.FirstOrDefault(c => char.IsControl(c) && !(Files.Contains(field) && c is '\n' or '\r' or '\t'));
-        if (bad != default || text.Contains('\0'))
+        var seen = Files.Contains(field) ? text.TrimStart('\uFEFF').Replace("\n", "").Replace("\r", "").Replace("\t", "") : text;
+        if (HiddenText.In(seen) is { } hidden)
             throw new BeaconProblem(
                 ProblemCode.InputInvalid,
-                $"{path} has a control character in it (U+{(int)bad:X4}).",
+                $"{path} has a control character in it, or one that is not seen (U+{(int)hidden:X4}).",
                 "Take it out; it may have come along with a copy."
             );
     }

@@ -6,7 +6,8 @@ namespace OrderlyBeacon.Service;
 internal static class ListQuery
 {
     private const int Usual = 100,
-        Most = 500;
+        Most = 500,
+        MostSearched = 253;
 
     /// <summary>The state of whatever has a concern, of whatever cause.</summary>
     public const string NeedsAHand = "needs-a-hand";
@@ -15,8 +16,15 @@ internal static class ListQuery
     public const string EscapedBy = "\\";
 
     /// <summary>The pattern of texts that have this in them, in capitals or not; for <c>EF.Functions.Like</c> with <see cref="EscapedBy"/>.</summary>
+    /// <exception cref="BeaconProblem"><see cref="ProblemCode.InputInvalid"/>: longer than any name; each row would be compared with all of it.</exception>
     public static string Having(string text) =>
-        $"%{string.Concat(text.Trim().Select(c => c is '%' or '_' or '\\' ? EscapedBy + c : c.ToString()))}%";
+        text.Trim() is { Length: > MostSearched }
+            ? throw new BeaconProblem(
+                ProblemCode.InputInvalid,
+                $"That is longer than any name: at most {MostSearched} characters are searched for.",
+                "Give a part of it."
+            )
+            : $"%{string.Concat(text.Trim().Select(c => c is '%' or '_' or '\\' ? EscapedBy + c : c.ToString()))}%";
 
     /// <summary>How many items a page has.</summary>
     public static int Take(int? take) => Math.Clamp(take ?? Usual, 1, Most);

@@ -114,6 +114,9 @@ public sealed class NameTests
     [InlineData("C=GBR")]
     [InlineData("O=\"open")]
     [InlineData("CN=a\u0001")]
+    [InlineData("O=Thistle\u200Bdown Rail")]
+    [InlineData("O=liaR \u202Enwodeltsiht")]
+    [InlineData("OU=\uFEFFa")]
     [InlineData("DC=é")]
     public void A_bad_subject_is_told(string text) =>
         Assert.Equal(ProblemCode.SubjectMalformed, Assert.Throws<BeaconProblem>(() => DistinguishedName.Parse(text)).Code);

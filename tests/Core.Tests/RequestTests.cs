@@ -64,6 +64,7 @@ public sealed class RequestTests
     [InlineData(Ec, "/CN=a.example", "email:a@b.example", "", FindingCode.UnsupportedName)]
     [InlineData(Ec, "/CN=a.example", "DNS:a.example", "-addext basicConstraints=CA:TRUE", FindingCode.AsksToBeAuthority)]
     [InlineData(Ec, "/CN=a.example", "DNS:a.example", "-addext 1.2.3.4=ASN1:NULL", FindingCode.UnknownExtension)]
+    [InlineData(Ec, "/CN=a.example/O=liaR \u202Enwodeltsiht", "DNS:a.example", "-utf8", FindingCode.ControlCharacter)]
     public void What_is_odd_is_found(string key, string subject, string? san, string more, FindingCode expected)
     {
         var r = CertificationRequest.Read(OpenSslCsr(key, subject, san, more));

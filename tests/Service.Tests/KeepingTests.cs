@@ -198,6 +198,22 @@ public sealed class KeepingTests(RunningService service) : IClassFixture<Running
         }
     }
 
+    [Theory]
+    [InlineData("request list --most 0", "--most is 0, and wants 1 or more.", "See beacon request list --help.")]
+    [InlineData("journal list --most ten", "--most is \"ten\", and wants a whole number.", "See beacon journal list --help.")]
+    [InlineData("request show abc", "<number> is \"abc\", and wants a whole number.", "See beacon request show --help.")]
+    [InlineData("cert list --sate", "--sate is no option of this command.", "See beacon cert list --help.")]
+    [InlineData("bind", "--to is missing. <certificate> is missing.", "See beacon bind --help.")]
+    [InlineData("cert find --ends-before 99999999d", "\"99999999d\" is no date.", "a span from now: 30d")]
+    public void What_is_mistyped_is_said_in_words(string command, string said, string cure)
+    {
+        var (code, output, error) = service.Beacon(service.Home(), command.Split(' '));
+        Assert.Equal((2, ""), (code, output));
+        Assert.Contains(said, error);
+        Assert.Contains(cure, error);
+        Assert.DoesNotContain("System.", error);
+    }
+
     [Fact]
     public void Shells_can_complete()
     {

@@ -49,8 +49,36 @@ public sealed class LimitsTests(AttackedWorld world) : IClassFixture<AttackedWor
         }
     }
 
+    /// <summary>What an approver reads is what is there.</summary>
     [Fact]
-    public async Task Deep_and_long_yaml_ends_with_a_word()
+    public async Task Characters_that_are_not_seen_are_refused_by_their_numbers()
+    {
+        async Task<Answer> AskAsync(string note) =>
+            await CallAsync(
+                world.Jay,
+                "POST",
+                "requests/preview",
+                new JsonObject
+                {
+                    ["profile"] = "server",
+                    ["names"] = new JsonArray("x.branch.example"),
+                    ["note"] = note,
+                }.ToJsonString()
+            );
+        foreach (var hidden in new[] { '\u202E', '\u2066', '\u200B', '\u2029', '\u0007' })
+        {
+            var answer = await AskAsync($"for the branch{hidden}tset");
+            Assert.Equal(HttpStatusCode.BadRequest, answer.Status);
+            Assert.Contains($"note has a control character in it, or one that is not seen (U+{(int)hidden:X4})", answer.Detail);
+        }
+        Assert.DoesNotContain("not seen", (await AskAsync("two lines\nof it, and \u05D0\u05D1")).ToString());
+        // A search is compared with each row: nothing is as long as this.
+        var unending = await CallAsync(world.Jay, "GET", $"journal?search={new string('a', 254)}");
+        Assert.Contains("longer than any name", unending.Detail);
+    }
+
+    [Fact]
+    public async Task Deep_and_unendingyaml_ends_with_a_word()
     {
         foreach (
             var yaml in new[]

@@ -123,6 +123,17 @@ public sealed class ListTests(AttackedWorld world) : IClassFixture<AttackedWorld
         Assert.Empty((await PageAsync("services?host=narrow.example&sort=ends")).Names);
         Assert.Empty((await PageAsync("services?host=narrow.example&endsBefore=2099-01-01T00:00:00Z")).Names);
         Assert.Equal(["narrow.example"], (await PageAsync("hosts?search=narrow.example&state=connected")).Names);
+        // What is not there is told with what it may have been.
+        foreach (
+            var (path, near) in new[]
+            {
+                ("hosts/NARR", "narrow.example or narrower.example?"),
+                ("services/narrow.example/web", "a.narrow.example, b.narrow.example or postfix?"),
+                ("services/narrower.example/c", "c.narrower.example?"),
+                ("certificates/beacon", "beacond@system?"),
+            }
+        )
+            Assert.Contains($"Did you mean {near}", (await CallAsync(world.Robin, "GET", path)).ToString());
         Assert.Empty((await PageAsync("hosts?search=narrow.example&state=away")).Names);
         var lines = world
             .Beacon(world.Home(), "service", "list", "--host", "narrow", "--state", "plain-only")

@@ -327,7 +327,7 @@ internal static class AuthorityCommands
             Description = "Part of a name, an action or a detail.",
             Arity = ArgumentArity.ZeroOrOne,
         };
-        var most = new Option<int>("--most") { Description = "No more than this many.", DefaultValueFactory = _ => 30 };
+        var most = Mistakes.Most(30);
         var all = new Option<bool>("--all") { Description = "Everything, oldest first: for keeping and for verifying offline." };
         var list = new Command("list", "Who did what to what, newest first.") { search, most, all };
         list.Does(

@@ -87,7 +87,7 @@ internal static class CertificateCommands
             Description = "Only those that expire before: a date, or a span from now, for example 30d.",
         };
         var sort = new Option<string?>("--sort") { Description = "By name (usual), ends, renewal, or severity." };
-        var most = new Option<int?>("--most") { Description = "No more than this many." };
+        var most = Mistakes.Most();
         var c = new Command("list", "All certificates.") { search, state, host, profile, issuer, before, sort, most };
         c.Does(
             async (r, ct) =>
@@ -99,7 +99,7 @@ internal static class CertificateCommands
                     ("host", r.GetValue(host)),
                     ("profile", r.GetValue(profile)),
                     ("issuer", r.GetValue(issuer)),
-                    ("endsBefore", r.GetValue(before) is { } text ? Moment.Of(text).ToString("O") : null),
+                    ("endsBefore", Moment.OrNone(r.GetValue(before))?.ToString("O")),
                     ("sort", r.GetValue(sort)),
                     ("take", HostCommands.PageSize)
                 );
@@ -326,9 +326,9 @@ internal static class CertificateCommands
             Arity = ArgumentArity.ZeroOrOne,
         };
         var serial = new Option<string?>("--serial") { Description = "A serial number." };
-        var from = new Option<DateTimeOffset?>("--ends-after") { Description = "Ends at or after this date, as 2027-01-01." };
-        var to = new Option<DateTimeOffset?>("--ends-before") { Description = "Ends before this date." };
-        var most = new Option<int>("--most") { Description = "No more than this many.", DefaultValueFactory = _ => 100 };
+        var from = new Option<string?>("--ends-after") { Description = "Ends at or after a date, or a span from now, for example 30d." };
+        var to = new Option<string?>("--ends-before") { Description = "Ends before a date, or a span from now." };
+        var most = Mistakes.Most(100);
         var c = new Command("find", "Editions among all that were ever issued: by name, by serial, or by when they end.")
         {
             name,
@@ -341,7 +341,7 @@ internal static class CertificateCommands
             async (r, ct) =>
             {
                 using var api = Api.SignedIn();
-                var (after, before) = (r.GetValue(from), r.GetValue(to));
+                var (after, before) = (Moment.OrNone(r.GetValue(from)), Moment.OrNone(r.GetValue(to)));
                 if (after is not null || before is not null)
                     (after, before) = (after ?? DateTimeOffset.UnixEpoch, before ?? DateTimeOffset.UnixEpoch.AddYears(200));
                 var json = await api.TextAsync(

@@ -33,7 +33,7 @@ internal static class FederationCommands
         var search = new Argument<string?>("search") { Description = "Part of a name.", Arity = ArgumentArity.ZeroOrOne };
         var step = new Option<string?>("--step") { Description = "One step alone, as waiting or fading; or failed." };
         var sort = new Option<string?>("--sort") { Description = "name (usual), or ends." };
-        var most = new Option<int?>("--most") { Description = "No more than this many." };
+        var most = Mistakes.Most();
         var list = new Command("list", "All providers.") { search, step, sort, most };
         list.Does(
             async (r, ct) =>
@@ -204,7 +204,7 @@ internal static class FederationCommands
                     (api, path) =>
                         api.PostAsync(
                             path + "/go-on",
-                            new(r.GetValue(reason), r.GetValue(on) is { } at ? Moment.Of(at) : null),
+                            new(r.GetValue(reason), Moment.OrNone(r.GetValue(on))),
                             BeaconJson.Default.GoOnWish,
                             ct
                         )

@@ -18,7 +18,7 @@ internal static class HostCommands
         var search = new Argument<string?>("search") { Description = "Part of a name.", Arity = ArgumentArity.ZeroOrOne };
         var state = new Option<string?>("--state") { Description = "Only those that are invited, connected, away, or have a problem." };
         var sort = new Option<string?>("--sort") { Description = "By name (usual), or by when they were seen." };
-        var most = new Option<int?>("--most") { Description = "No more than this many." };
+        var most = Mistakes.Most();
         var list = new Command("list", "All hosts.") { search, state, sort, most };
         list.Does(
             async (r, ct) =>
@@ -235,7 +235,7 @@ internal static class HostCommands
             Description = "Only those whose certificate expires before: a date, or a span from now, for example 30d.",
         };
         var sort = new Option<string?>("--sort") { Description = "By name (usual), or by when what they serve ends." };
-        var most = new Option<int?>("--most") { Description = "No more than this many." };
+        var most = Mistakes.Most();
         var list = new Command("list", "All services that can serve a certificate.") { search, state, host, connector, before, sort, most };
         list.Does(
             async (r, ct) =>
@@ -246,7 +246,7 @@ internal static class HostCommands
                     ("state", r.GetValue(state)),
                     ("host", r.GetValue(host)),
                     ("connector", r.GetValue(connector)),
-                    ("endsBefore", r.GetValue(before) is { } text ? Moment.Of(text).ToString("O") : null),
+                    ("endsBefore", Moment.OrNone(r.GetValue(before))?.ToString("O")),
                     ("sort", r.GetValue(sort)),
                     ("take", PageSize)
                 );
@@ -344,9 +344,10 @@ internal static class HostCommands
                 BeaconJson.Default.ServiceInfo,
                 ct
             );
-        var found = (await api.AllAsync("/api/v1/services" + Api.Query(("search", text)), BeaconJson.Default.PageServiceInfo, null, ct))
-            .Where(s => s.Name == text)
-            .ToList();
+        // A short name may be a part of very many.
+        const int most = 1000;
+        var path = "/api/v1/services" + Api.Query(("search", text), ("take", PageSize));
+        var found = (await api.AllAsync(path, BeaconJson.Default.PageServiceInfo, most, ct)).Where(s => s.Name == text).ToList();
         return found.Count == 1
             ? found[0]
             : throw new Core.BeaconProblem(

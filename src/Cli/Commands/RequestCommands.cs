@@ -262,7 +262,7 @@ internal static class RequestCommands
         {
             Description = "waiting-for-approval, waiting-for-host, waiting-outside, issued, refused, withdrawn.",
         };
-        var most = new Option<int?>("--most") { Description = "No more than this many." };
+        var most = Mistakes.Most();
         var c = new Command("list", "Requests, newest first.") { search, state, most };
         c.Does(
             async (r, ct) =>

@@ -33,7 +33,7 @@ internal static class StoreCommands
         {
             Description = "Only those that expire before: a date, or a span from now, for example 30d.",
         };
-        var most = new Option<int?>("--most") { Description = "No more than this many." };
+        var most = Mistakes.Most();
         var list = new Command("list", "Which host has which certificate and key.") { search, host, issuer, inUse, before, most };
         list.Does(
             async (r, ct) =>
@@ -44,7 +44,7 @@ internal static class StoreCommands
                     ("host", r.GetValue(host)),
                     ("issuer", r.GetValue(issuer)),
                     ("inUse", r.GetValue(inUse) ? "true" : null),
-                    ("endsBefore", r.GetValue(before) is { } text ? Moment.Of(text).ToString("o") : null)
+                    ("endsBefore", Moment.OrNone(r.GetValue(before))?.ToString("O"))
                 );
                 var all = await api.AllAsync("/api/v1/store" + query, BeaconJson.Default.PageStoredEntryInfo, r.GetValue(most), ct);
                 if (r.GetValue(Program.Json))

@@ -67,7 +67,7 @@ internal static class SweepCommands
 
     private static Command List()
     {
-        var most = new Option<int?>("--most") { Description = "No more than this many." };
+        var most = Mistakes.Most();
         var list = new Command("list", "Sweeps, the last first.") { most };
         list.Does(
             async (r, ct) =>
@@ -117,7 +117,7 @@ internal static class SweepCommands
         var search = new Option<string?>("--search") { Description = "Part of a name, an address or an issuer." };
         var all = new Option<bool>("--all") { Description = "All that it met, not what nobody looks after alone." };
         var sort = new Option<string?>("--sort") { Description = "ends (usual), or address." };
-        var most = new Option<int?>("--most") { Description = "No more than this many." };
+        var most = Mistakes.Most();
         var show = new Command("show", "What a sweep met, the first to expire first.") { number, search, all, sort, most };
         show.Does(
             async (r, ct) =>

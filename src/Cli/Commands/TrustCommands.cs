@@ -31,7 +31,7 @@ internal static class TrustCommands
         var search = new Option<string?>("--search") { Description = "Part of a name, or the beginning of a fingerprint." };
         var which = new Option<string?>("--which") { Description = "ours, used (a service's chain ends there) or distrusted." };
         var sort = new Option<string?>("--sort") { Description = "name (usual, ours first), or ends." };
-        var most = new Option<int?>("--most") { Description = "No more than this many." };
+        var most = Mistakes.Most();
         var list = new Command("anchors", "Anchors that stores of hosts have, ours first.") { search, which, sort, most };
         list.Does(
             async (r, ct) =>
@@ -115,7 +115,7 @@ internal static class TrustCommands
         {
             Description = "With --anchor: trusted, pushed, lacking, distrusted or not-known.",
         };
-        var most = new Option<int?>("--most") { Description = "No more than this many." };
+        var most = Mistakes.Most();
         var list = new Command("list", "Trust stores of hosts.") { host, kind, anchor, standing, most };
         list.Does(
             async (r, ct) =>

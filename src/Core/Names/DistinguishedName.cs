@@ -179,8 +179,8 @@ public sealed class DistinguishedName
             throw Bad($"{KeyOf(oid)} has no value");
         if (value.Length > 1024)
             throw Bad($"{KeyOf(oid)} is too long");
-        if (value.Any(char.IsControl))
-            throw Bad($"{KeyOf(oid)} holds a control character");
+        if (HiddenText.In(value) is { } hidden)
+            throw Bad($"{KeyOf(oid)} holds a control character or one that is not seen (U+{(int)hidden:X4})");
         if (!DirectoryText.IsWhole(value))
             throw Bad($"{KeyOf(oid)} holds half a character");
         if (oid == Oids.Country && !(value.Length == 2 && value.All(char.IsAsciiLetter)))

@@ -132,7 +132,7 @@ public sealed class CertificationRequest
             && !Signatures.Verify(key, scheme, infoDer.Span, signature)
         )
             findings.Add(Requests.Findings.Of(FindingCode.BadProofOfPossession));
-        if (subject.Relative.Any(rdn => rdn.Any(a => a.Value.Any(char.IsControl))))
+        if (subject.Relative.Any(rdn => rdn.Any(a => HiddenText.In(a.Value) is not null)))
             findings.Add(Requests.Findings.Of(FindingCode.ControlCharacter));
 
         r.ReadAttributes(info, findings);

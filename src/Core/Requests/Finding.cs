@@ -147,7 +147,7 @@ public static class Findings
             ),
             FindingCode.ControlCharacter => (
                 FindingWeight.Fatal,
-                "The subject holds a control character.",
+                "The subject holds a control character, or one that is not seen.",
                 "Make the request again without it."
             ),
             FindingCode.SeveralAttributes => (

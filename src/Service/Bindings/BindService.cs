@@ -148,7 +148,7 @@ public sealed class BindService(
 
     private async Task<HostService> FindServiceAsync(Hosts.Host host, string service, CancellationToken ct) =>
         await db.Services.AsNoTracking().FirstOrDefaultAsync(s => s.HostId == host.Id && s.Name == service, ct)
-        ?? throw new BeaconProblem(ProblemCode.NotFound, $"There is no service \"{service}\" on {host.Name}.", "See beacon service list.");
+        ?? throw await NotThere.ServiceAsync(db, host, service, ct);
 
     private async Task<(Hosts.Host, HostService, Certificates.Certificate, Certificates.Edition)> FindAsync(
         string hostName,
@@ -171,7 +171,7 @@ public sealed class BindService(
             );
         var certificate =
             await db.Certificates.AsNoTracking().FirstOrDefaultAsync(c => c.Name == certificateName, ct)
-            ?? throw new BeaconProblem(ProblemCode.NotFound, $"There is no certificate \"{certificateName}\".", "See beacon cert list.");
+            ?? throw await NotThere.CertificateAsync(db, certificateName, ct);
         MayAct.ThrowUnless(operation, caller, MayAct.Of(certificate));
         await ThrowUnlessMayReplaceAsync(row, caller, operation, ct);
         if (certificate.HostId != host.Id)
@@ -209,13 +209,7 @@ internal static class ServiceEndpoints
                 async (string host, string service, ServiceQueries q, BeaconDb db, Offers offers, Caller caller, CancellationToken ct) =>
                 {
                     var h = await FindHost.ByNameAsync(db, host, ct);
-                    var found =
-                        await q.OneAsync(h.Id, service, ct)
-                        ?? throw new BeaconProblem(
-                            ProblemCode.NotFound,
-                            $"There is no service \"{service}\" on {h.Name}.",
-                            "See beacon service list."
-                        );
+                    var found = await q.OneAsync(h.Id, service, ct) ?? throw await NotThere.ServiceAsync(db, h, service, ct);
                     return TypedResults.Ok(offers.To(caller, found));
                 }
             )

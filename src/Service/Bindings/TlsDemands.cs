@@ -81,7 +81,7 @@ public sealed class TlsDemands(BeaconDb db, OrderDesk desk, BeaconOptions option
         host.ThrowIfGone();
         MayAct.ThrowUnless(operation, caller, MayAct.Of(host));
         if (!await db.Services.AnyAsync(s => s.HostId == host.Id && s.Name == service, ct))
-            throw new BeaconProblem(ProblemCode.NotFound, $"There is no service \"{service}\" on {host.Name}.", "See beacon service list.");
+            throw await NotThere.ServiceAsync(db, host, service, ct);
         return host;
     }
 }

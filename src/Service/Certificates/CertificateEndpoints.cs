@@ -175,8 +175,7 @@ internal static class CertificateEndpoints
         await using (var write = await db.BeginWriteAsync(ct))
         {
             var row =
-                await db.Certificates.FirstOrDefaultAsync(c => c.Name == name, ct)
-                ?? throw new BeaconProblem(ProblemCode.NotFound, $"There is no certificate \"{name}\".", "See beacon cert list.");
+                await db.Certificates.FirstOrDefaultAsync(c => c.Name == name, ct) ?? throw await NotThere.CertificateAsync(db, name, ct);
             MayAct.ThrowUnless(Operation.ChangePolicy, caller, MayAct.Of(row));
             if (match != Tag(row.Version))
                 throw new BeaconProblem(

@@ -307,6 +307,6 @@ public sealed class CertificateQueries(BeaconDb db, AuthorityRegistry registry, 
             if (id is { } i)
                 row = await db.Certificates.AsNoTracking().SingleAsync(c => c.Id == i, ct);
         }
-        return row ?? throw new BeaconProblem(ProblemCode.NotFound, $"There is no certificate \"{name}\".", "See beacon cert list.");
+        return row ?? throw await NotThere.CertificateAsync(db, name, ct);
     }
 }

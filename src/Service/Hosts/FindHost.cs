@@ -28,8 +28,6 @@ internal static class FindHost
                 $"\"{name}\" fits {string.Join(" and ", here.Take(2).Select(h => h.Name))}.",
                 "Give the host's full name."
             );
-        return here.FirstOrDefault()
-            ?? found.FirstOrDefault()
-            ?? throw new BeaconProblem(ProblemCode.NotFound, $"There is no host \"{name}\".", "See beacon host list.");
+        return here.FirstOrDefault() ?? found.FirstOrDefault() ?? throw await NotThere.HostAsync(db, name, ct);
     }
 }

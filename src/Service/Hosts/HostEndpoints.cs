@@ -77,9 +77,7 @@ public sealed class RemoveHost(
         int removed;
         await using (var write = await db.BeginWriteAsync(ct))
         {
-            var host =
-                await db.Hosts.FirstOrDefaultAsync(h => h.Name == name, ct)
-                ?? throw new BeaconProblem(ProblemCode.NotFound, $"There is no host \"{name}\".", "See beacon host list.");
+            var host = await db.Hosts.FirstOrDefaultAsync(h => h.Name == name, ct) ?? throw await NotThere.HostAsync(db, name, ct);
             host.ThrowIfGone();
             if (await db.Hosts.FirstOrDefaultAsync(h => h.ViaHostId == host.Id && h.State != HostState.Removed, ct) is { } device)
                 throw new BeaconProblem(

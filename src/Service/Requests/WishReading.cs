@@ -254,11 +254,7 @@ public sealed class WishReading(
                 : text;
             var service =
                 await db.Services.AsNoTracking().FirstOrDefaultAsync(s => s.HostId == host.Id && s.Name == name, ct)
-                ?? throw new BeaconProblem(
-                    ProblemCode.NotFound,
-                    $"There is no service \"{name}\" on {host.Name}.",
-                    "See beacon service list."
-                );
+                ?? throw await NotThere.ServiceAsync(db, host, name, ct);
             if (Shapes.Problem(service.ProblemJson) is { } p)
                 warnings.Add($"{host.Name}/{name} cannot be changed now: {p.Message} {p.Cure}");
             var own = existing is null

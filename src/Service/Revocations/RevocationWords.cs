@@ -38,7 +38,7 @@ internal static class RevocationWords
     {
         var certificate =
             await db.Certificates.AsNoTracking().FirstOrDefaultAsync(c => c.Name == certificateName, ct)
-            ?? throw new BeaconProblem(ProblemCode.NotFound, $"There is no certificate \"{certificateName}\".", "See beacon cert list.");
+            ?? throw await NotThere.CertificateAsync(db, certificateName, ct);
         var editions = db.Editions.Where(e => e.CertificateId == certificate.Id);
         if (serialText is { Length: > 0 })
             return

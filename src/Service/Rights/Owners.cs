@@ -56,8 +56,7 @@ public sealed class Owners(BeaconDb db, PeopleBook people, Changes changes, Time
         await using (var write = await db.BeginWriteAsync(ct))
         {
             var certificate =
-                await db.Certificates.FirstOrDefaultAsync(c => c.Name == name, ct)
-                ?? throw new BeaconProblem(ProblemCode.NotFound, $"There is no certificate \"{name}\".", "See beacon cert list.");
+                await db.Certificates.FirstOrDefaultAsync(c => c.Name == name, ct) ?? throw await NotThere.CertificateAsync(db, name, ct);
             if (MayAct.Of(certificate).IsSystem)
                 throw new BeaconProblem(ProblemCode.NotAllowed, $"\"{name}\" is the system's own.", "Nothing to do.");
             var before = certificate.Owner;

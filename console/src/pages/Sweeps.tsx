@@ -1,9 +1,10 @@
 import { useState } from 'react';
-import { Button, Group, Loader, NativeSelect, Stack, Text, TextInput, Title } from '@mantine/core';
-import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import { Button, Group, Loader, Stack, Text, TextInput, Title } from '@mantine/core';
+import { useInfiniteQuery, useMutation, useQueryClient } from '@tanstack/react-query';
 import { Link, useNavigate } from 'react-router';
 import { api, take, type SweepInfo } from '../api/client';
 import { CommandLine, Failure } from '../components/Bits';
+import { HostPick } from '../components/HostPick';
 import { More } from '../components/More';
 import { Offered } from '../components/Offered';
 import { useDenied } from '../components/session';
@@ -95,10 +96,6 @@ function Start() {
   const [networks, setNetworks] = useState('');
   const [ports, setPorts] = useState('');
   const [from, setFrom] = useState('');
-  const hosts = useQuery({
-    queryKey: ['hosts', 'to look from'],
-    queryFn: () => take(api.GET('/api/v1/hosts', { params: { query: { state: 'connected', take: 200 } } })),
-  });
   const navigate = useNavigate();
   const cache = useQueryClient();
   const wish = { networks: words(networks), ports: words(ports).map(Number), from: from || null };
@@ -151,18 +148,13 @@ function Start() {
             setPorts(e.currentTarget.value);
           }}
         />
-        <NativeSelect
+        <HostPick
           label="From"
           description="Whose agent looks"
-          w={200}
-          data={[
-            { value: '', label: 'any host' },
-            ...(hosts.data?.items ?? []).map((h) => ({ value: h.name, label: shortHost(h.name) })),
-          ]}
+          none="any host"
+          width={260}
           value={from}
-          onChange={(e) => {
-            setFrom(e.currentTarget.value);
-          }}
+          onChange={setFrom}
         />
         <Button
           type="submit"

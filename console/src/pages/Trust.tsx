@@ -1,10 +1,11 @@
 import { useState } from 'react';
 import { Button, Group, Loader, NativeSelect, Stack, Text, TextInput, Title } from '@mantine/core';
 import { useDebouncedValue } from '@mantine/hooks';
-import { keepPreviousData, useInfiniteQuery, useMutation, useQuery } from '@tanstack/react-query';
+import { keepPreviousData, useInfiniteQuery, useMutation } from '@tanstack/react-query';
 import { Link, useSearchParams } from 'react-router';
 import { api, take, type WhyAnswer } from '../api/client';
 import { CommandLine, Failure } from '../components/Bits';
+import { HostPick } from '../components/HostPick';
 import { More } from '../components/More';
 import { Offered } from '../components/Offered';
 import { useDenied } from '../components/session';
@@ -145,10 +146,6 @@ const stores = (count: number) => (count === 0 ? '–' : count === 1 ? '1 store'
 function Why() {
   const [host, setHost] = useState('');
   const [address, setAddress] = useState('');
-  const hosts = useQuery({
-    queryKey: ['hosts', 'to look from'],
-    queryFn: () => take(api.GET('/api/v1/hosts', { params: { query: { state: 'connected', take: 200 } } })),
-  });
   const ask = useMutation({
     mutationFn: () =>
       take(
@@ -166,17 +163,12 @@ function Why() {
       }}
     >
       <Group align="flex-end" gap="sm">
-        <NativeSelect
+        <HostPick
           label="Why does a client on"
-          w={180}
-          data={[
-            { value: '', label: 'choose a host' },
-            ...(hosts.data?.items ?? []).map((h) => ({ value: h.name, label: shortHost(h.name) })),
-          ]}
+          none="choose a host, or type part of its name"
+          width={300}
           value={host}
-          onChange={(e) => {
-            setHost(e.currentTarget.value);
-          }}
+          onChange={setHost}
         />
         <TextInput
           label="refuse"

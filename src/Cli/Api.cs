@@ -1,3 +1,4 @@
+using System.Diagnostics;
 using System.Net;
 using System.Net.Http.Headers;
 using System.Net.Http.Json;
@@ -63,6 +64,9 @@ internal sealed class Api : IDisposable
         return await answer.Content.ReadAsStringAsync(ct);
     }
 
+    /// <summary>How long a list may take before it is said how far it is.</summary>
+    private static readonly TimeSpan Patience = TimeSpan.FromSeconds(2);
+
     /// <summary>All of a list, page by page.</summary>
     /// <param name="path">With its query; <c>after</c> is added.</param>
     /// <param name="most">Where to stop; null reads to the end.</param>
@@ -77,12 +81,19 @@ internal sealed class Api : IDisposable
     {
         var all = new List<T>();
         string? at = null;
+        var (clock, told) = (Stopwatch.StartNew(), TimeSpan.Zero);
         do
         {
             var next = at is null ? "" : $"{(path.Contains('?') ? "&" : "?")}{cursor}={Escape(at)}";
             var page = await GetAsync(path + next, type, ct);
             all.AddRange(page.Items);
             at = page.Next;
+            if (at is not null && !Console.IsErrorRedirected && clock.Elapsed > told + Patience)
+            {
+                told = clock.Elapsed;
+                var where = cursor == "before" ? $", back to number {at}" : "";
+                await Console.Error.WriteLineAsync($"beacon: {all.Count} so far{where} …");
+            }
         } while (at is not null && !(all.Count >= most));
         return most is { } n && all.Count > n ? all[..n] : all;
     }

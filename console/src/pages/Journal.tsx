@@ -70,7 +70,7 @@ export function Journal() {
                 </td>
                 <td className="nowrap">{e.actor}</td>
                 <td className="nowrap">{e.action}</td>
-                <td>
+                <td className="breaks">
                   <span className="name breaks">{e.subject}</span> <span className="dim">{e.detail}</span>
                 </td>
               </tr>

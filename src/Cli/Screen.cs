@@ -154,12 +154,14 @@ internal static class Screen
         var (a, before, after) = (left.Duration(), left < TimeSpan.Zero ? "" : "in ", left < TimeSpan.Zero ? " ago" : "");
         if (a.TotalSeconds < 5)
             return left < TimeSpan.Zero ? "just now" : "now";
-        var text =
-            a.TotalDays >= 730 ? $"{Math.Round(a.TotalDays / 365.25)} years"
-            : a.TotalDays >= 1.5 ? $"{Math.Round(a.TotalDays)} days"
-            : a.TotalHours >= 1.5 ? $"{Math.Round(a.TotalHours)} hours"
-            : a.TotalMinutes >= 1.5 ? $"{Math.Round(a.TotalMinutes)} minutes"
-            : $"{Math.Round(a.TotalSeconds)} seconds";
+        var text = a switch
+        {
+            { TotalDays: >= 730 } => $"{Math.Round(a.TotalDays / 365.25)} years",
+            { TotalDays: >= 1.5 } => $"{Math.Round(a.TotalDays)} days",
+            { TotalHours: >= 1.5 } => $"{Math.Round(a.TotalHours)} hours",
+            { TotalMinutes: >= 1.5 } => $"{Math.Round(a.TotalMinutes)} minutes",
+            _ => $"{Math.Round(a.TotalSeconds)} seconds",
+        };
         return before + text + after;
     }
 
@@ -173,11 +175,10 @@ internal static class Screen
         var notch = planned is { } p ? (int)Math.Clamp((p - from).TotalSeconds / life * cells, 0, cells - 1) : -1;
         var text = new StringBuilder();
         for (var i = 0; i < cells; i++)
-            text.Append(
-                i == notch ? '┃'
-                : i < used * cells ? '━'
-                : '·'
-            );
+        {
+            var cell = i < used * cells ? '━' : '·';
+            text.Append(i == notch ? '┃' : cell);
+        }
         return text.ToString();
     }
 
@@ -299,11 +300,13 @@ internal static class Screen
                 .Split('\n')
                 .Select(l =>
                     OneLine(
-                        l.Length == 0 ? ""
-                        : l[0] == '+' ? Green(l)
-                        : l[0] == '-' ? Red(l)
-                        : l[0] == '@' ? Grey(l)
-                        : l
+                        l switch
+                        {
+                            ['+', ..] => Green(l),
+                            ['-', ..] => Red(l),
+                            ['@', ..] => Grey(l),
+                            _ => l,
+                        }
                     )
                 )
         );

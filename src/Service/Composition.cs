@@ -132,10 +132,14 @@ internal static class Composition
         s.AddSingleton<DomainPeople>();
     }
 
-    private static IDirectory? DirectoryOf(BeaconOptions options) =>
-        options.Directory.Length == 0 ? null
-        : options.Directory.Contains("://", StringComparison.Ordinal) ? new LdapDirectory(LdapSettings.Of(options))
-        : new EmbeddedDirectory(Path.GetFullPath(options.Directory));
+    private static IDirectory? DirectoryOf(BeaconOptions options)
+    {
+        if (options.Directory.Length == 0)
+            return null;
+        if (options.Directory.Contains("://", StringComparison.Ordinal))
+            return new LdapDirectory(LdapSettings.Of(options));
+        return new EmbeddedDirectory(Path.GetFullPath(options.Directory));
+    }
 
     /// <summary>What lives for one call or one piece of a round.</summary>
     private static readonly Type[] Scoped =

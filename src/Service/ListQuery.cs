@@ -31,8 +31,12 @@ internal static class ListQuery
 
     /// <summary>A filter's or sort's word; null and empty ask for nothing.</summary>
     /// <exception cref="BeaconProblem"><see cref="ProblemCode.InputInvalid"/>, with the words that there are.</exception>
-    public static string? Word(string what, string? word, params IReadOnlyList<string> known) =>
-        string.IsNullOrWhiteSpace(word) ? null
-        : known.Contains(word) ? word
-        : throw new BeaconProblem(ProblemCode.InputInvalid, $"There is no {what} \"{word}\".", $"Use one of {string.Join(", ", known)}.");
+    public static string? Word(string what, string? word, params IReadOnlyList<string> known)
+    {
+        if (string.IsNullOrWhiteSpace(word))
+            return null;
+        if (known.Contains(word))
+            return word;
+        throw new BeaconProblem(ProblemCode.InputInvalid, $"There is no {what} \"{word}\".", $"Use one of {string.Join(", ", known)}.");
+    }
 }

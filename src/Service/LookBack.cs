@@ -21,8 +21,12 @@ internal readonly record struct LookBack(long From, long Before)
     /// <summary>Where the next answer goes on; null when everything was looked at.</summary>
     /// <param name="found">The numbers that were found, the highest first.</param>
     /// <param name="take">How many were wanted.</param>
-    public string? Next(IReadOnlyList<long> found, int take) =>
-        found.Count == take ? found[^1].ToString()
-        : From > 1 ? From.ToString()
-        : null;
+    public string? Next(IReadOnlyList<long> found, int take)
+    {
+        if (found.Count == take)
+            return found[^1].ToString();
+        if (From > 1)
+            return From.ToString();
+        return null;
+    }
 }

@@ -56,12 +56,12 @@ internal static class Problems
         context.Response.Clear();
         context.Response.StatusCode = shape.Status!.Value;
         if (shape.Status == 429)
-            context.Response.Headers.RetryAfter =
-                retry.Length > 0 ? retry
-                : problem.Code == ProblemCode.LockedOut ? "60"
-                : "5";
+            context.Response.Headers.RetryAfter = retry.Length > 0 ? retry : UsualWait(problem.Code);
         await context.Response.WriteAsJsonAsync(shape, BeaconJson.Default.Problem, "application/problem+json", context.RequestAborted);
     }
+
+    /// <summary>In seconds, where nothing else is known.</summary>
+    private static string UsualWait(ProblemCode code) => code == ProblemCode.LockedOut ? "60" : "5";
 
     /// <summary>A parameter that the platform could not read ends a call with a bare 400: it gets words.</summary>
     public static Task SayWhatCannotBeReadAsync(HttpContext context) =>

@@ -32,11 +32,14 @@ internal static class QueryCheck
         );
     }
 
-    private static IEnumerable<string> NamesOf(ParameterInfo p) =>
-        p.IsDefined(typeof(AsParametersAttribute))
-            ? p.ParameterType.GetProperties().Where(x => IsWord(x.PropertyType)).Select(x => NameOf(x, x.Name))
-        : IsWord(p.ParameterType) ? [NameOf(p, p.Name!)]
-        : [];
+    private static IEnumerable<string> NamesOf(ParameterInfo p)
+    {
+        if (p.IsDefined(typeof(AsParametersAttribute)))
+            return p.ParameterType.GetProperties().Where(x => IsWord(x.PropertyType)).Select(x => NameOf(x, x.Name));
+        if (IsWord(p.ParameterType))
+            return [NameOf(p, p.Name!)];
+        return [];
+    }
 
     private static string NameOf(ICustomAttributeProvider from, string name) =>
         from.GetCustomAttributes(inherit: false).OfType<Microsoft.AspNetCore.Http.Metadata.IFromQueryMetadata>().FirstOrDefault()?.Name

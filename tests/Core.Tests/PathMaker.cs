@@ -74,10 +74,8 @@ internal sealed class PathMaker(int seed)
         for (var i = 0; i <= depth + 1; i++)
         {
             var isLeaf = i == depth + 1;
-            var name =
-                isLeaf ? Host
-                : i == 0 ? "Test Root"
-                : $"Test Issuing {i}";
+            var authority = i == 0 ? "Test Root" : $"Test Issuing {i}";
+            var name = isLeaf ? Host : authority;
             var c = new RawCertificate
             {
                 Key = keys[i],

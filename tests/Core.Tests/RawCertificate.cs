@@ -150,10 +150,12 @@ internal sealed class RawCertificate
 
     private byte[] Sign(TestKey by, byte[] tbs)
     {
-        var hash =
-            How == Signed.Sha1 ? HashAlgorithmName.SHA1
-            : How == Signed.Pss384 && by.IsRsa ? HashAlgorithmName.SHA384
-            : HashAlgorithmName.SHA256;
+        var hash = (How, by.IsRsa) switch
+        {
+            (Signed.Sha1, _) => HashAlgorithmName.SHA1,
+            (Signed.Pss384, true) => HashAlgorithmName.SHA384,
+            _ => HashAlgorithmName.SHA256,
+        };
         return by.Key is RSA rsa
             ? rsa.SignData(tbs, hash, How is Signed.Pss256 or Signed.Pss384 ? RSASignaturePadding.Pss : RSASignaturePadding.Pkcs1)
             : ((ECDsa)by.Key).SignData(tbs, hash, DSASignatureFormat.Rfc3279DerSequence);

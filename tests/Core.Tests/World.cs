@@ -73,10 +73,12 @@ internal sealed class World
         {
             Serial = Serial(),
             Issuer = Issuing.Subject,
-            Subject =
-                subject is null ? DistinguishedName.ForCommonName(names[0])
-                : subject.Length == 0 ? DistinguishedName.Empty
-                : DistinguishedName.Parse(subject),
+            Subject = subject switch
+            {
+                null => DistinguishedName.ForCommonName(names[0]),
+                "" => DistinguishedName.Empty,
+                _ => DistinguishedName.Parse(subject),
+            },
             PublicKey = key,
             NotBefore = from ?? Now.AddDays(-1),
             NotAfter = to ?? Now.AddDays(89),

@@ -327,10 +327,12 @@ public sealed class StoryTests(DemoWorld demo) : IClassFixture<DemoWorld>
         {
             demo.Beacon("cert", "renew", Timetable, "--no-wait");
             await Task.Delay(random.Next(0, 350));
-            var victims =
-                round % 5 == 4 ? new[] { "service.pid", "web01/agent.pid" }
-                : round % 5 == 2 ? ["service.pid"]
-                : ["web01/agent.pid"];
+            string[] victims = (round % 5) switch
+            {
+                4 => ["service.pid", "web01/agent.pid"],
+                2 => ["service.pid"],
+                _ => ["web01/agent.pid"],
+            };
             foreach (var v in victims)
                 Programs.Run("kill", ["-9", File.ReadAllText(Path.Combine(demo.Data, v)).Trim()]);
             // At once, and again when everything has come back.

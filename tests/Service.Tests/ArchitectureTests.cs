@@ -1,6 +1,8 @@
 using System.Reflection;
 using System.Text.Json.Serialization;
 using System.Text.RegularExpressions;
+using Microsoft.CodeAnalysis.CSharp;
+using Microsoft.CodeAnalysis.CSharp.Syntax;
 using Microsoft.EntityFrameworkCore.Migrations;
 using Microsoft.EntityFrameworkCore.Migrations.Operations;
 using OrderlyBeacon.Contracts;
@@ -93,14 +95,32 @@ public sealed partial class ArchitectureTests
     [GeneratedRegex(@"\bCommand \w+\(|IEnumerable<Command> \w+\(|void OnModelCreating\(")]
     private static partial Regex Lists();
 
+    private static IEnumerable<string> Sources(string folder) =>
+        Directory
+            .EnumerateFiles(Path.Combine(Programs.Root, folder), "*.cs", SearchOption.AllDirectories)
+            .Where(f => !f.Contains("/obj/") && !f.Contains("/bin/") && !f.Contains("/Migrations/"));
+
+    /// <summary>A choice among several is a table (switch) or steps, not a question within a question.</summary>
+    [Fact]
+    public void No_conditional_is_within_another()
+    {
+        var nested =
+            from file in Sources("src").Concat(Sources("tests"))
+            let tree = CSharpSyntaxTree.ParseText(File.ReadAllText(file), path: file)
+            from outer in tree.GetRoot().DescendantNodes().OfType<ConditionalExpressionSyntax>()
+            where new[] { outer.Condition, outer.WhenTrue, outer.WhenFalse }.Any(e => Bare(e) is ConditionalExpressionSyntax)
+            select $"{Path.GetFileName(file)}:{outer.GetLocation().GetLineSpan().StartLinePosition.Line + 1}";
+        var said = string.Join("\n", nested);
+        Assert.True(said.Length == 0, said);
+
+        static ExpressionSyntax Bare(ExpressionSyntax e) => e is ParenthesizedExpressionSyntax p ? Bare(p.Expression) : e;
+    }
+
     [Fact]
     public void Methods_are_read_at_a_glance()
     {
         const int most = 60;
-        var sources = Directory
-            .EnumerateFiles(Path.Combine(Programs.Root, "src"), "*.cs", SearchOption.AllDirectories)
-            .Where(f => !f.Contains("/obj/") && !f.Contains("/bin/") && !f.Contains("/Migrations/"));
-        var tooLong = sources.SelectMany(f => MethodsOf(f).Where(m => m.Lines > most && !Lists().IsMatch(m.Head)));
+        var tooLong = Sources("src").SelectMany(f => MethodsOf(f).Where(m => m.Lines > most && !Lists().IsMatch(m.Head)));
         var said = string.Join("\n", tooLong.Select(m => $"{m.Head}: {m.Lines} lines"));
         Assert.True(said.Length == 0, said);
     }

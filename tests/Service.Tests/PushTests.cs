@@ -92,10 +92,8 @@ public sealed class PushTests
                 var ours = File.ReadAllBytes(s["ours"]);
                 Assert.Equal(ours, File.ReadAllBytes(Path.Combine(folder, file)));
                 Assert.Equal(ours, File.ReadAllBytes(Path.Combine(remote, file)));
-                var attribute =
-                    file.EndsWith(".cer") ? "cACertificate;binary"
-                    : file.Contains("delta") ? "deltaRevocationList;binary"
-                    : "certificateRevocationList;binary";
+                var list = file.Contains("delta") ? "deltaRevocationList;binary" : "certificateRevocationList;binary";
+                var attribute = file.EndsWith(".cer") ? "cACertificate;binary" : list;
                 var (code, output, error) = Programs.Run(
                     "ldapsearch",
                     [

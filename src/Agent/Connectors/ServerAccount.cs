@@ -45,10 +45,8 @@ internal sealed record ServerAccount(string Name, uint User, uint Group)
             groupRead = 0x20,
             othersRead = 0x4;
         var owner = SafeFolder.OwnerOf(file);
-        var bit =
-            owner.User == User ? userRead
-            : owner.Group == Group ? groupRead
-            : othersRead;
+        var unowned = owner.Group == Group ? groupRead : othersRead;
+        var bit = owner.User == User ? userRead : unowned;
         return (owner.Mode & bit) != 0;
     }
 
@@ -65,10 +63,8 @@ internal sealed record ServerAccount(string Name, uint User, uint Group)
         {
             if (SafeFolder.OwnerOf(folder) is not { } owner)
                 return false;
-            var bit =
-                owner.User == User ? userEnter
-                : owner.Group == Group ? groupEnter
-                : othersEnter;
+            var unowned = owner.Group == Group ? groupEnter : othersEnter;
+            var bit = owner.User == User ? userEnter : unowned;
             return (owner.Mode & bit) == 0;
         });
     }

@@ -68,10 +68,8 @@ internal sealed class AgentLoop
             catch (BeaconProblem p) when (!ct.IsCancellationRequested)
             {
                 // Doubling pauses with some chance in them, so that a thousand agents do not come back at once.
-                pause =
-                    pause == TimeSpan.Zero ? TimeSpan.FromMilliseconds(500)
-                    : pause * 2 < LongestPause ? pause * 2
-                    : LongestPause;
+                var doubled = pause * 2 < LongestPause ? pause * 2 : LongestPause;
+                pause = pause == TimeSpan.Zero ? TimeSpan.FromMilliseconds(500) : doubled;
                 _log($"{p.Message} {p.Cure}");
                 await Task.Delay(pause * (0.5 + Random.Shared.NextDouble()), _clock, ct);
             }
@@ -129,9 +127,11 @@ internal sealed class AgentLoop
     private TimeSpan NextWait()
     {
         var wait = _nextReport - _clock.GetUtcNow();
-        return wait > LongestWait ? LongestWait
-            : wait < ShortestWait ? ShortestWait
-            : wait;
+        if (wait > LongestWait)
+            return LongestWait;
+        if (wait < ShortestWait)
+            return ShortestWait;
+        return wait;
     }
 
     /// <summary>Carries an order out, unless it was already: then what came of it is still known.</summary>

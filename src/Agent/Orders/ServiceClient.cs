@@ -79,10 +79,9 @@ internal sealed class ServiceClient(AgentIdentity identity, Uri service) : IDisp
             // A service that is starting, stopping or behind a proxy is away, not of another opinion.
             if ((int)answer.StatusCode >= 500 && problem?.Code is null or "internal" or "authority-not-ready" or "cannot-write")
                 throw new BeaconProblem(ProblemCode.Unreachable, $"The service answered {(int)answer.StatusCode}.", "It is tried again.");
+            var unnamed = answer.StatusCode == HttpStatusCode.Unauthorized ? ProblemCode.NotSignedIn : ProblemCode.Internal;
             throw new BeaconProblem(
-                Enum.TryParse<ProblemCode>((problem?.Code ?? "").Replace("-", ""), true, out var code) ? code
-                    : answer.StatusCode == HttpStatusCode.Unauthorized ? ProblemCode.NotSignedIn
-                    : ProblemCode.Internal,
+                Enum.TryParse<ProblemCode>((problem?.Code ?? "").Replace("-", ""), true, out var code) ? code : unnamed,
                 problem?.Detail ?? $"The service answered {(int)answer.StatusCode}.",
                 problem?.Cure ?? "Look into the service's log."
             );

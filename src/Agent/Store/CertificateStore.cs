@@ -52,10 +52,8 @@ internal static class StoreFiles
     /// <summary>The folder of a form, for an account of its own when the server reads it as such.</summary>
     public static string FolderOf(Needs needs)
     {
-        var form =
-            needs.Form == StoreForm.Keystore ? KeystoreFolder
-            : TogetherIn(needs.Form) is null ? Pair
-            : Bundle;
+        var inFiles = TogetherIn(needs.Form) is null ? Pair : Bundle;
+        var form = needs.Form == StoreForm.Keystore ? KeystoreFolder : inFiles;
         if (needs.Label is { } label)
             form = $"{form}.{CertificateStore.FolderName(label)}";
         return needs.Reader is { } reader ? $"{form}.{reader.Name}" : form;

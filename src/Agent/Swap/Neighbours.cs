@@ -129,10 +129,11 @@ internal sealed class Neighbours(TimeProvider clock)
         {
             var leaf = X509.Read(Convert.FromBase64String(look.Chain[0]));
             var now = clock.GetUtcNow();
-            return now > leaf.NotAfter || now < leaf.NotBefore ? "its certificate is not valid now"
-                : use.IsNamed && HostNameMatch.Of(use.Probe.Name, leaf.Names, null) != NameMatch.Fits
-                    ? $"its certificate is for {string.Join(", ", leaf.Names.Take(3))}"
-                : null;
+            if (now > leaf.NotAfter || now < leaf.NotBefore)
+                return "its certificate is not valid now";
+            if (use.IsNamed && HostNameMatch.Of(use.Probe.Name, leaf.Names, null) != NameMatch.Fits)
+                return $"its certificate is for {string.Join(", ", leaf.Names.Take(3))}";
+            return null;
         }
         catch (BeaconProblem p)
         {

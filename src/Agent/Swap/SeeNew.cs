@@ -54,10 +54,11 @@ internal static class SeeNew
         if (complaint is null && !isLate)
             return;
         var at = $"{target.Name} at {target.Address}:{target.Port}";
-        var why =
-            complaint is not null ? $"{instance.Id.Name} did not take it up: {complaint.TrimEnd('.')}."
-            : look.Outcome == LookOutcome.Served ? $"{at} still serves another certificate ({seen})."
-            : $"{at} cannot be reached by TLS: {look.Message.TrimEnd('.')}.";
+        var met =
+            look.Outcome == LookOutcome.Served
+                ? $"{at} still serves another certificate ({seen})."
+                : $"{at} cannot be reached by TLS: {look.Message.TrimEnd('.')}.";
+        var why = complaint is null ? met : $"{instance.Id.Name} did not take it up: {complaint.TrimEnd('.')}.";
         throw new BeaconProblem(ProblemCode.SwapUndone, why, "Correct what the message names; it is tried again by itself.");
     }
 }

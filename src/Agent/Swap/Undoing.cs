@@ -58,10 +58,12 @@ internal sealed class Undoing(SwapJournal journal, TimeProvider clock, Action<st
                 string.Join(" ", leftovers.Select(l => l.Words)),
                 string.Join(" ", leftovers.Select(l => l.Cure).Distinct())
             );
-        var after =
-            died ? "Everything was put back and the server was started again."
-            : left.Count > 0 ? $"{string.Join(", ", left)} was changed by somebody else meanwhile and is left as it is."
-            : "Everything is as it was.";
+        var after = (died, left.Count) switch
+        {
+            (true, _) => "Everything was put back and the server was started again.",
+            (_, > 0) => $"{string.Join(", ", left)} was changed by somebody else meanwhile and is left as it is.",
+            _ => "Everything is as it was.",
+        };
         return new(problem.Code, $"{problem.Message} {after}", problem.Cure);
     }
 

@@ -65,11 +65,9 @@ internal static class AnswerCommands
                 {
                     if (!json)
                         Hanging(a.Taken ? Green("○") + " " : Yellow("◐") + " ", 2, $"{Bold(a.Certificate)}: {a.Told}");
-                    var ended =
-                        a is { Taken: true, Order: { } order } && !json
-                            ? await Progress.FollowAsync(api, order, $"{a.Certificate} is in its host's store, with its key.", json, ct)
-                        : a.Taken ? ExitCodes.Done
-                        : ExitCodes.Failed;
+                    var ended = a.Taken ? ExitCodes.Done : ExitCodes.Failed;
+                    if (a is { Taken: true, Order: { } order } && !json)
+                        ended = await Progress.FollowAsync(api, order, $"{a.Certificate} is in its host's store, with its key.", json, ct);
                     code = code == ExitCodes.Done ? ended : code;
                 }
                 if (!json)

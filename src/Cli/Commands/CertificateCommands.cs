@@ -191,9 +191,12 @@ internal static class CertificateCommands
                     ("ends", When(i.NotAfter)),
                     (
                         "renewal",
-                        i.Planned is null ? "nothing renews it"
-                        : i.Outside is null ? When(i.Planned) + ", by itself"
-                        : When(i.Planned) + $": the next CSR is made by itself, and carried to {i.Outside} by somebody"
+                        i switch
+                        {
+                            { Planned: null } => "nothing renews it",
+                            { Outside: null } => When(i.Planned) + ", by itself",
+                            _ => When(i.Planned) + $": the next CSR is made by itself, and carried to {i.Outside} by somebody",
+                        }
                     ),
                     ("issuer", (d.Text?.Issuer)),
                     ("SHA-256 fingerprint", d.Text?.Thumbprint)
@@ -229,9 +232,12 @@ internal static class CertificateCommands
                             When(b.SeenAt),
                         }
                     ),
-                    i.Host is null ? "It is handed out; no host of ours serves it."
-                        : i.State == "on its device" ? "Its device serves it; it was seen there when it was put in place."
-                        : $"No service serves it. Bind it: beacon bind {i.Name} --to {i.Host.Split('.')[0]}/SERVICE"
+                    i switch
+                    {
+                        { Host: null } => "It is handed out; no host of ours serves it.",
+                        { State: "on its device" } => "Its device serves it; it was seen there when it was put in place.",
+                        _ => $"No service serves it. Bind it: beacon bind {i.Name} --to {i.Host.Split('.')[0]}/SERVICE",
+                    }
                 );
                 foreach (var s in d.ChainSteps)
                     Hanging($"  {Grey("·")} ", 4, Grey(s));

@@ -139,11 +139,16 @@ internal static class FederationCommands
             Line($"{what}: {c.Subject}, serial {c.Serial}, expires {When(c.NotAfter)}");
     }
 
-    private static Ink Knows(ProviderInfo p, PartnerInfo x) =>
-        x.FetchedAt is { } at ? Green("○") + $" fetched {When(at)}"
-        : x.WordBy is { } by ? Green("○") + $" by {by}'s word: {x.Word}"
-        : p.Also is null ? Grey("–")
-        : Yellow("◐") + " not yet";
+    private static Ink Knows(ProviderInfo p, PartnerInfo x)
+    {
+        if (x.FetchedAt is { } at)
+            return Green("○") + $" fetched {When(at)}";
+        if (x.WordBy is { } by)
+            return Green("○") + $" by {by}'s word: {x.Word}";
+        if (p.Also is null)
+            return Grey("–");
+        return Yellow("◐") + " not yet";
+    }
 
     private static Command SignWith()
     {

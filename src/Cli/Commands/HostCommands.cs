@@ -199,11 +199,16 @@ internal static class HostCommands
         return meet;
     }
 
-    private static Ink StateOf(HostInfo h) =>
-        h.State == HostState.Invited ? Yellow("◐") + " invited"
-        : h.Problem is not null ? Orange("◆") + " problem"
-        : h.Online ? Green("○") + " connected"
-        : Orange("◆") + " away";
+    private static Ink StateOf(HostInfo h)
+    {
+        if (h.State == HostState.Invited)
+            return Yellow("◐") + " invited";
+        if (h.Problem is not null)
+            return Orange("◆") + " problem";
+        if (h.Online)
+            return Green("○") + " connected";
+        return Orange("◆") + " away";
+    }
 
     private static void ShowServices(IEnumerable<ServiceInfo> services, string? search = null) =>
         Table(
@@ -278,9 +283,12 @@ internal static class HostCommands
                     ("endpoints", string.Join(", ", s.Endpoints.Select(WayIn))),
                     (
                         "without TLS",
-                        s.RequiresTls ? "ended from here (beacon require-tls --undo allows it again)"
-                        : s.ClearText && s.Endpoints.Any(e => e.Tls) ? "possible (beacon require-tls ends it)"
-                        : null
+                        s switch
+                        {
+                            { RequiresTls: true } => "ended from here (beacon require-tls --undo allows it again)",
+                            { ClearText: true } when s.Endpoints.Any(e => e.Tls) => "possible (beacon require-tls ends it)",
+                            _ => null,
+                        }
                     ),
                     (
                         "lowest version",

@@ -55,10 +55,13 @@ internal static class ProfileCommands
                             new Ink[]
                             {
                                 p.Id,
-                                !p.ForPeople ? $"{Grey("·")} the system's"
-                                : !p.Offered ? $"{Grey("–")} withdrawn"
-                                : p.ForYou ? $"{Green("○")} offered"
-                                : $"{Grey("◐")} for {string.Join(", ", p.MayAsk)}",
+                                p switch
+                                {
+                                    { ForPeople: false } => (Ink)$"{Grey("·")} the system's",
+                                    { Offered: false } => $"{Grey("–")} withdrawn",
+                                    { ForYou: true } => $"{Green("○")} offered",
+                                    _ => $"{Grey("◐")} for {string.Join(", ", p.MayAsk)}",
+                                },
                                 p.Life,
                                 p.Approval,
                                 p.Purpose,
@@ -87,8 +90,9 @@ internal static class ProfileCommands
                 }
                 var d = Api.Read(json, BeaconJson.Default.ProfileDetail);
                 var (p, x) = (d.Profile, d.Definition);
+                var forPeople = p.Offered ? "offered" : "withdrawn";
                 Rich(
-                    $"{Bold(p.Title)}  {Grey($"{p.Id}, revision {p.Revision}, {(!p.ForPeople ? "for the system alone" : p.Offered ? "offered" : "withdrawn")}, {d.Certificates} certificates")}"
+                    $"{Bold(p.Title)}  {Grey($"{p.Id}, revision {p.Revision}, {(p.ForPeople ? forPeople : "for the system alone")}, {d.Certificates} certificates")}"
                 );
                 Pairs(
                     ("purpose", p.Purpose),

@@ -62,11 +62,13 @@ internal static class Progress
     {
         // The key is made, and an authority outside is to be asked: nothing is in place yet.
         Rich(
-            o is { Kind: OrderKind.Prepare, Request: { } request }
-                ? (Ink)
-                    $"{Yellow("◐")} The key is made. Hand in the CSR: beacon request csr {request}. Then bring the answer: beacon request answer FILE"
-            : o is { Kind: OrderKind.Obtain, Device: { } device } ? $"{Green("○")} {o.Certificate} is on {device}."
-            : (Ink)$"{Green("○")} {success}"
+            o switch
+            {
+                { Kind: OrderKind.Prepare, Request: { } request } => (Ink)
+                    $"{Yellow("◐")} The key is made. Hand in the CSR: beacon request csr {request}. Then bring the answer: beacon request answer FILE",
+                { Kind: OrderKind.Obtain, Device: { } device } => $"{Green("○")} {o.Certificate} is on {device}.",
+                _ => $"{Green("○")} {success}",
+            }
         );
         foreach (var l in o.Looks)
             Hanging(

@@ -311,9 +311,12 @@ internal static class RequestCommands
         ShowVerdicts(p.Verdicts);
         foreach (var f in p.Findings)
             Hanging(
-                f.Weight == "fatal" ? $"{Red("✕")} "
-                    : f.Weight == "warning" ? $"{Yellow("◐")} "
-                    : $"{Grey("·")} ",
+                f.Weight switch
+                {
+                    "fatal" => $"{Red("✕")} ",
+                    "warning" => $"{Yellow("◐")} ",
+                    _ => $"{Grey("·")} ",
+                },
                 2,
                 (f.Message + " " + f.Cure)
             );

@@ -12,7 +12,10 @@ internal static class Rollovers
         Hanging($"{(r.IsByHand || r.Problem is not null ? Yellow("◐") : Grey("·"))} ", 2, Told(r));
         // A line of a zone file is copied: it is never wrapped.
         foreach (var t in r.ToDo)
-            Line($"    {(r.Step == RolloverStep.Removing ? t.IsAdded ? "add     " : "remove  " : "")}{t.Line}");
+        {
+            var act = t.IsAdded ? "add     " : "remove  ";
+            Line($"    {(r.Step == RolloverStep.Removing ? act : "")}{t.Line}");
+        }
         if (r.Problem is not null)
             Hanging(Red("✕") + " ", 2, r.Problem);
         if (r.Foreign.Count > 0)

@@ -181,9 +181,12 @@ internal static class SessionCommands
                             {
                                 p.Name,
                                 string.Join(", ", p.Groups),
-                                p.Left is { } left ? $"left on {left.UtcDateTime:d MMM yyyy}"
-                                : p.Locked ? Yellow("◐") + " paused after wrong passwords"
-                                : Green("○") + " can sign in",
+                                p switch
+                                {
+                                    { Left: { } left } => (Ink)$"left on {left.UtcDateTime:d MMM yyyy}",
+                                    { Locked: true } => Yellow("◐") + " paused after wrong passwords",
+                                    _ => Green("○") + " can sign in",
+                                },
                             }
                         ),
                     "Nobody."
@@ -365,11 +368,16 @@ internal static class SessionCommands
         return new("consent", "Second persons: what one administrator alone may not do.") { list, give };
     }
 
-    private static string StateOf(ConsentInfo c) =>
-        c.Used ? "done"
-        : c.Until < DateTimeOffset.UtcNow ? "expired"
-        : c.ConsentedBy is { } by ? $"consented by {by}"
-        : "waiting";
+    private static string StateOf(ConsentInfo c)
+    {
+        if (c.Used)
+            return "done";
+        if (c.Until < DateTimeOffset.UtcNow)
+            return "expired";
+        if (c.ConsentedBy is { } by)
+            return $"consented by {by}";
+        return "waiting";
+    }
 
     private static Command Completion()
     {

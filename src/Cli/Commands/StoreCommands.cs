@@ -75,9 +75,14 @@ internal static class StoreCommands
         return list;
     }
 
-    private static string Use(StoredEntryInfo e) =>
-        e.Archived ? "archived"
-        : !e.InUse ? "kept"
-        : e.BoundTo.Count == 0 ? "in use"
-        : "serves " + string.Join(", ", e.BoundTo);
+    private static string Use(StoredEntryInfo e)
+    {
+        if (e.Archived)
+            return "archived";
+        if (!e.InUse)
+            return "kept";
+        if (e.BoundTo.Count == 0)
+            return "in use";
+        return "serves " + string.Join(", ", e.BoundTo);
+    }
 }

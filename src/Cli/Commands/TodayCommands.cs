@@ -46,9 +46,12 @@ internal static class TodayCommands
                             i.Kind == "authority" ? Grey("▣ authority") : Mark(i.Severity),
                             i.Host is null ? i.Name : Stack(i.Name, Grey(i.Host)),
                             LifeBar(i.NotBefore, i.NotAfter, i.Planned),
-                            i.Kind == "authority" ? "by hand"
-                            : i.Planned is { } p ? When(p)
-                            : Yellow("nothing renews it"),
+                            (i.Kind, i.Planned) switch
+                            {
+                                ("authority", _) => (Ink)"by hand",
+                                (_, { } p) => When(p),
+                                _ => Yellow("nothing renews it"),
+                            },
                             When(i.NotAfter),
                         }
                     ),
@@ -101,9 +104,12 @@ internal static class TodayCommands
         var hands = t.Concerns.Count;
         Rich(
             Bold(
-                hands == 0 ? "Nothing needs a hand."
-                : hands == 1 ? "1 thing needs a hand."
-                : $"{hands} things need a hand."
+                hands switch
+                {
+                    0 => "Nothing needs a hand.",
+                    1 => "1 thing needs a hand.",
+                    _ => $"{hands} things need a hand.",
+                }
             )
         );
         Rich(

@@ -238,9 +238,12 @@ internal static class TrustCommands
         if (plan.Count > plan.Stores.Count)
             Line($"and {plan.Count - plan.Stores.Count} more stores");
         Line(
-            plan.Count == 0 ? "No store is changed by it: they are so already, or it does not apply to them."
-            : plan.Already > 0 ? $"{Number(plan.Count)} changed, {Number(plan.Already)} not: so already, or it does not apply."
-            : $"{Number(plan.Count)} changed."
+            plan switch
+            {
+                { Count: 0 } => "No store is changed by it: they are so already, or it does not apply to them.",
+                { Already: > 0 } => $"{Number(plan.Count)} changed, {Number(plan.Already)} not: so already, or it does not apply.",
+                _ => $"{Number(plan.Count)} changed.",
+            }
         );
         foreach (var c in plan.Consequences)
             Hanging("→ ", 2, c);

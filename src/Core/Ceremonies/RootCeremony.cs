@@ -173,9 +173,12 @@ public static class RootCeremony
             wish.PathLength == 0
                 ? "It will certify servers, clients and the like, and no further authorities."
                 : $"It will certify servers, clients and the like, and authorities up to {wish.PathLength} deep below itself.",
-            bounds is { } c ? $"It will be believed for {c}{(wish.Constraints is null ? ", as its request asks" : "")}."
-            : root.Constraints is { } above ? $"The root's own bound holds for it: {above}."
-            : "It will be believed for every name: nothing bounds it.",
+            (bounds, root.Constraints) switch
+            {
+                ({ } c, _) => $"It will be believed for {c}{(wish.Constraints is null ? ", as its request asks" : "")}.",
+                (_, { } above) => $"The root's own bound holds for it: {above}.",
+                _ => "It will be believed for every name: nothing bounds it.",
+            },
             $"It will be good until {validity.NotAfter:yyyy-MM-dd}."
                 + (validity.Limit == ValidityLimit.Issuer ? $" That is shorter than asked, since the root itself ends then." : ""),
             wish.CrlUris.Count > 0

@@ -36,11 +36,16 @@ public static class CertificateComparison
         [.. Fields.Select(f => new ComparedField(f.Name, f.Of(left), f.Of(right))).OrderBy(f => f.IsSame)];
 
     /// <summary>What it comes to, in one sentence.</summary>
-    public static string Verdict(X509 left, X509 right) =>
-        left.Thumbprint == right.Thumbprint ? "They are the same certificate."
-        : left.PublicKey.SameKey(right.PublicKey) ? "They are two certificates for one key: either works with the private key of the other."
-        : SameNames(left, right) ? "They carry the same names and have different keys: each needs its own."
-        : "They carry different names and have different keys.";
+    public static string Verdict(X509 left, X509 right)
+    {
+        if (left.Thumbprint == right.Thumbprint)
+            return "They are the same certificate.";
+        if (left.PublicKey.SameKey(right.PublicKey))
+            return "They are two certificates for one key: either works with the private key of the other.";
+        if (SameNames(left, right))
+            return "They carry the same names and have different keys: each needs its own.";
+        return "They carry different names and have different keys.";
+    }
 
     private static bool SameNames(X509 left, X509 right) => left.Names.ToHashSet().SetEquals(right.Names);
 

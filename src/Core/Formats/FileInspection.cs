@@ -91,11 +91,12 @@ public static class FileInspection
         Try(() =>
         {
             var x = X509.Read(der);
-            var what = x.IsAuthority
-                ? x.IsSelfIssued
-                    ? "Root certificate"
-                    : "Authority certificate"
-                : "Certificate";
+            var what = (x.IsAuthority, x.IsSelfIssued) switch
+            {
+                (true, true) => "Root certificate",
+                (true, false) => "Authority certificate",
+                _ => "Certificate",
+            };
             return new FileItem(FileItemKind.Certificate, $"{what} of {Text(x)}, until {x.NotAfter:yyyy-MM-dd}, serial {x.Serial}.", x.Der);
         });
 

@@ -8,10 +8,12 @@ internal static class FileText
     /// <summary>A file in UTF-16 (some editors' "Unicode") as the ASCII that it would have been; anything else as it is.</summary>
     public static ReadOnlySpan<byte> ToAscii(ReadOnlySpan<byte> bytes)
     {
-        Encoding? encoding =
-            bytes.StartsWith((ReadOnlySpan<byte>)[0xFF, 0xFE]) ? Encoding.Unicode
-            : bytes.StartsWith((ReadOnlySpan<byte>)[0xFE, 0xFF]) ? Encoding.BigEndianUnicode
-            : null;
+        Encoding? encoding = bytes switch
+        {
+            [0xFF, 0xFE, ..] => Encoding.Unicode,
+            [0xFE, 0xFF, ..] => Encoding.BigEndianUnicode,
+            _ => null,
+        };
         if (encoding is not null)
             return Encoding.Latin1.GetBytes(encoding.GetString(bytes[2..]));
         if (bytes.StartsWith("-\0-\0-\0"u8))

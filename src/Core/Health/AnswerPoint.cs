@@ -17,10 +17,16 @@ internal static class AnswerPoint
                     PointFault.ResponderRefuses,
                     Severity.Now,
                     $"The responder there gives no answer: {BeaconProblem.SlugOf(refusal).Replace('-', ' ')}.",
-                    refusal == OcspRefusal.Unauthorized
-                            ? ["It does not know this generation's key.", "Another responder stands at this address."]
-                        : refusal == OcspRefusal.TryLater ? ["It has no certificate of its own that is good now.", "It is starting."]
-                        : ["It is broken."],
+                    refusal switch
+                    {
+                        OcspRefusal.Unauthorized =>
+                        [
+                            "It does not know this generation's key.",
+                            "Another responder stands at this address.",
+                        ],
+                        OcspRefusal.TryLater => ["It has no certificate of its own that is good now.", "It is starting."],
+                        _ => ["It is broken."],
+                    },
                     Hurts(e.Kind),
                     "See beacon authority show issuing; the service's log says why it has no responder."
                 )

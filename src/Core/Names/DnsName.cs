@@ -110,20 +110,32 @@ public sealed record DnsName
         return true;
     }
 
-    private static NameFault FaultOfText(string text) =>
-        text.Length == 0 ? NameFault.Empty
-        : text.Length > 1000 ? NameFault.TooLong
-        : text.Contains("://", StringComparison.Ordinal) ? NameFault.LooksLikeUrl
-        : text.Any(char.IsWhiteSpace) ? NameFault.Blank
-        : text.Contains('/') || text.Contains(':') ? NameFault.LooksLikeUrl
-        : NameFault.None;
+    private static NameFault FaultOfText(string text)
+    {
+        if (text.Length == 0)
+            return NameFault.Empty;
+        if (text.Length > 1000)
+            return NameFault.TooLong;
+        if (text.Contains("://", StringComparison.Ordinal))
+            return NameFault.LooksLikeUrl;
+        if (text.Any(char.IsWhiteSpace))
+            return NameFault.Blank;
+        if (text.Contains('/') || text.Contains(':'))
+            return NameFault.LooksLikeUrl;
+        return NameFault.None;
+    }
 
     /// <param name="rest">What is behind a leading star and its dot.</param>
-    private static NameFault FaultOfStars(string text, string rest) =>
-        text == "*" ? NameFault.BareWildcard
-        : rest.Contains('*') ? NameFault.WildcardMisplaced
-        : rest.Contains('_') ? NameFault.Underscore
-        : NameFault.None;
+    private static NameFault FaultOfStars(string text, string rest)
+    {
+        if (text == "*")
+            return NameFault.BareWildcard;
+        if (rest.Contains('*'))
+            return NameFault.WildcardMisplaced;
+        if (rest.Contains('_'))
+            return NameFault.Underscore;
+        return NameFault.None;
+    }
 
     /// <summary>Null when it has characters that no name can be written with.</summary>
     private static string? AsciiOf(string text)

@@ -25,10 +25,9 @@ public sealed record Network
         {
             var address = IPAddress.Parse(name!.Value);
             var most = address.GetAddressBytes().Length * 8;
-            var bits =
-                parts.Length == 1 ? most
-                : int.TryParse(parts[1], out var n) ? n
-                : -1;
+            var bits = most;
+            if (parts.Length > 1 && !int.TryParse(parts[1], out bits))
+                bits = -1;
             if (bits >= 0 && bits <= most)
             {
                 var network = new Network(address, bits);

@@ -59,10 +59,14 @@ public static class SpecialNames
             : null;
 
     /// <summary>Why nobody outside can know this name; null when somebody can.</summary>
-    public static string? WhyInside(DnsName name) =>
-        !name.Ascii.Contains('.') ? "has no dot: it is a different host in each network"
-        : Array.Find(Inside, z => IsIn(name.Ascii, z)) is { } zone ? $"is in .{zone}, which nobody outside can look up"
-        : null;
+    public static string? WhyInside(DnsName name)
+    {
+        if (!name.Ascii.Contains('.'))
+            return "has no dot: it is a different host in each network";
+        if (Array.Find(Inside, z => IsIn(name.Ascii, z)) is { } zone)
+            return $"is in .{zone}, which nobody outside can look up";
+        return null;
+    }
 
     /// <summary>Whether an address is one that each network can have for itself (RFC 1918, RFC 4193).</summary>
     public static bool IsInside(IPAddress address) => Private.Any(n => n.Contains(address));

@@ -38,10 +38,14 @@ public sealed record RenewalPolicy(double After = 2.0 / 3.0, bool NewKey = true,
         return now + Clamp(wait, TimeSpan.FromSeconds(5), TimeSpan.FromHours(12));
     }
 
-    private static TimeSpan Clamp(TimeSpan value, TimeSpan least, TimeSpan most) =>
-        value < least ? least
-        : value > most ? most
-        : value;
+    private static TimeSpan Clamp(TimeSpan value, TimeSpan least, TimeSpan most)
+    {
+        if (value < least)
+            return least;
+        if (value > most)
+            return most;
+        return value;
+    }
 }
 
 /// <summary>Where a certificate stands in its life.</summary>
@@ -59,8 +63,12 @@ public enum LifePhase
 
 public static class Life
 {
-    public static LifePhase PhaseOf(DateTimeOffset now, DateTimeOffset planned, DateTimeOffset notAfter) =>
-        now > notAfter ? LifePhase.Expired
-        : now >= planned ? LifePhase.Due
-        : LifePhase.Fresh;
+    public static LifePhase PhaseOf(DateTimeOffset now, DateTimeOffset planned, DateTimeOffset notAfter)
+    {
+        if (now > notAfter)
+            return LifePhase.Expired;
+        if (now >= planned)
+            return LifePhase.Due;
+        return LifePhase.Fresh;
+    }
 }

@@ -267,11 +267,13 @@ public sealed class CertificationRequest
         var worst = Findings.FirstOrDefault(f => f.Weight == FindingWeight.Fatal);
         if (worst is null)
             return this;
-        var code =
-            worst.Code == FindingCode.BadProofOfPossession ? ProblemCode.RequestSignatureBad
-            : worst.Code is FindingCode.WeakKey or FindingCode.UnknownKey ? ProblemCode.KeyNotAllowed
-            : worst.Code is FindingCode.MalformedName ? ProblemCode.NameMalformed
-            : ProblemCode.RequestMalformed;
+        var code = worst.Code switch
+        {
+            FindingCode.BadProofOfPossession => ProblemCode.RequestSignatureBad,
+            FindingCode.WeakKey or FindingCode.UnknownKey => ProblemCode.KeyNotAllowed,
+            FindingCode.MalformedName => ProblemCode.NameMalformed,
+            _ => ProblemCode.RequestMalformed,
+        };
         throw new BeaconProblem(code, worst.Message, worst.Cure);
     }
 }

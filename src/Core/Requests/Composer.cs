@@ -37,10 +37,17 @@ public sealed class Composer
     private Composer(ComposerFacts facts) => _f = facts;
 
     /// <summary>Names worth asking DNS about, before composing.</summary>
-    public static IReadOnlyList<string> Candidates(ComposerFacts facts) =>
-        facts.Purpose == Purpose.Device && facts.Domain.Length > 0 ? [.. DeviceNames.Select(n => $"{n}.{facts.Domain}")]
-        : facts.Purpose == Purpose.Mail && facts.Domain.Length > 0 ? [.. MailNames.Select(n => $"{n}.{facts.Domain}")]
-        : [.. ServicesOf(facts).SelectMany(s => s.Names).Where(n => !n.Contains('*')).Select(Sibling).OfType<string>().Distinct().Take(50)];
+    public static IReadOnlyList<string> Candidates(ComposerFacts facts)
+    {
+        if (facts.Purpose == Purpose.Device && facts.Domain.Length > 0)
+            return [.. DeviceNames.Select(n => $"{n}.{facts.Domain}")];
+        if (facts.Purpose == Purpose.Mail && facts.Domain.Length > 0)
+            return [.. MailNames.Select(n => $"{n}.{facts.Domain}")];
+        return
+        [
+            .. ServicesOf(facts).SelectMany(s => s.Names).Where(n => !n.Contains('*')).Select(Sibling).OfType<string>().Distinct().Take(50),
+        ];
+    }
 
     private static readonly string[] DeviceNames = ["vpn", "remote", "gateway", "portal"];
 
@@ -64,10 +71,14 @@ public sealed class Composer
             : [.. f.Services.Where(s => kinds.Contains(s.Kind))];
 
     /// <summary>What people type besides: with www in front, or without.</summary>
-    private static string? Sibling(string name) =>
-        name.StartsWith("www.", StringComparison.Ordinal) ? name[4..]
-        : name.Count(c => c == '.') >= 2 ? null
-        : "www." + name;
+    private static string? Sibling(string name)
+    {
+        if (name.StartsWith("www.", StringComparison.Ordinal))
+            return name[4..];
+        if (name.Count(c => c == '.') >= 2)
+            return null;
+        return "www." + name;
+    }
 
     private void Mail()
     {
@@ -229,10 +240,14 @@ public sealed class Composer
     private string? Known(string label) =>
         $"{label}.{_f.Domain}" is var name && _f.Domain.Length > 0 && _f.InDns?.Contains(name) == true ? name : null;
 
-    private string SourceOf(string label) =>
-        Known(label) is not null ? "DNS"
-        : _f.InDns is null || label is not ("autoconfig" or "autodiscover") ? "the main name"
-        : "usual; DNS does not know it yet";
+    private string SourceOf(string label)
+    {
+        if (Known(label) is not null)
+            return "DNS";
+        if (_f.InDns is null || label is not ("autoconfig" or "autodiscover"))
+            return "the main name";
+        return "usual; DNS does not know it yet";
+    }
 
     private void Add(string name, string use, string without, string source, bool isChosen = true)
     {

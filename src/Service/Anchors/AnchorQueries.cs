@@ -75,15 +75,16 @@ public sealed class AnchorQueries(BeaconDb db, Trusted vouched)
             long.TryParse(list.After, out var after)
             && await db.KnownAnchors.AsNoTracking().FirstOrDefaultAsync(a => a.Id == after, ct) is { } last
         )
-            rows =
-                sort == "ends" ? rows.Where(a => a.NotAfter > last.NotAfter || (a.NotAfter == last.NotAfter && a.Id > last.Id))
-                : last.Ours
-                    ? rows.Where(a =>
-                        !a.Ours || string.Compare(a.Subject, last.Subject) > 0 || (a.Subject == last.Subject && a.Id > last.Id)
-                    )
-                : rows.Where(a =>
+            rows = (sort, last.Ours) switch
+            {
+                ("ends", _) => rows.Where(a => a.NotAfter > last.NotAfter || (a.NotAfter == last.NotAfter && a.Id > last.Id)),
+                (_, true) => rows.Where(a =>
+                    !a.Ours || string.Compare(a.Subject, last.Subject) > 0 || (a.Subject == last.Subject && a.Id > last.Id)
+                ),
+                _ => rows.Where(a =>
                     !a.Ours && (string.Compare(a.Subject, last.Subject) > 0 || (a.Subject == last.Subject && a.Id > last.Id))
-                );
+                ),
+            };
         var ordered =
             sort == "ends"
                 ? rows.OrderBy(a => a.NotAfter).ThenBy(a => a.Id)

@@ -33,12 +33,18 @@ public sealed class Authority
     /// <summary>Those that have a certificate and were not withdrawn, oldest first.</summary>
     public IEnumerable<Generation> Certified => Generations.Where(g => !g.Waits && g.WithdrawnAt is null).OrderBy(g => g.Number);
 
-    public GenerationState StateOf(Generation g) =>
-        g.WithdrawnAt is not null ? GenerationState.Withdrawn
-        : g.Waits ? GenerationState.Waiting
-        : g.TakenUpAt is null ? GenerationState.Published
-        : g == InUse ? GenerationState.InUse
-        : GenerationState.Past;
+    public GenerationState StateOf(Generation g)
+    {
+        if (g.WithdrawnAt is not null)
+            return GenerationState.Withdrawn;
+        if (g.Waits)
+            return GenerationState.Waiting;
+        if (g.TakenUpAt is null)
+            return GenerationState.Published;
+        if (g == InUse)
+            return GenerationState.InUse;
+        return GenerationState.Past;
+    }
 
     /// <summary>What a key's list and certificate are called in addresses: the first key's carry the authority's name alone.</summary>
     public static string FileOf(string slug, int keyNumber) => keyNumber == 1 ? slug : $"{slug}-{keyNumber}";

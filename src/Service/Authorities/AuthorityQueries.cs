@@ -34,9 +34,12 @@ public sealed class AuthorityQueries(BeaconDb db, AuthorityRegistry registry, Cr
             a.Slug,
             a.Name,
             a.Kind,
-            a.Kind == "issuing" ? "online"
-                : a.Kind == "root" ? "offline"
-                : "elsewhere",
+            a.Kind switch
+            {
+                "issuing" => "online",
+                "root" => "offline",
+                _ => "elsewhere",
+            },
             [.. generations.Select(g => OfGeneration(a, g.Row, g.X))],
             used.Crl,
             used.Delta,

@@ -125,10 +125,8 @@ public sealed class Binding
         if (State == BindingState.Planned)
             return;
         (SeenSerial, SeenAt) = (serial, at);
-        State =
-            serial is null ? BindingState.Broken
-            : serial == WantedSerial ? BindingState.Serving
-            : BindingState.Behind;
+        var served = serial == WantedSerial ? BindingState.Serving : BindingState.Behind;
+        State = serial is null ? BindingState.Broken : served;
         Message = State switch
         {
             BindingState.Broken => "No certificate is served there now.",

@@ -270,12 +270,14 @@ public sealed class ServiceQueries(BeaconDb db, Hosts.Presence presence, BeaconO
         var problem = Shapes.Problem(s.ProblemJson);
         if (problem is not null && severity < Severity.Soon)
             severity = Severity.Soon;
-        var state =
-            look is null ? "not looked at yet"
-            : binding is { State: BindingState.Behind } ? "behind"
-            : look.Problems.FirstOrDefault() is { } p ? Word(p.Fault)
-            : binding is null ? "accepted, not managed"
-            : "accepted";
+        var state = (look, binding, look?.Problems.FirstOrDefault()) switch
+        {
+            (null, _, _) => "not looked at yet",
+            (_, { State: BindingState.Behind }, _) => "behind",
+            (_, _, { } p) => Word(p.Fault),
+            (_, null, _) => "accepted, not managed",
+            _ => "accepted",
+        };
         return new(
             host,
             s.Name,
@@ -349,8 +351,12 @@ public sealed class ServiceQueries(BeaconDb db, Hosts.Presence presence, BeaconO
             _ => fault.Replace('-', ' '),
         };
 
-    public static string Distance(TimeSpan left) =>
-        left.TotalDays >= 1.5 ? $"in {Math.Ceiling(left.TotalDays):0} days"
-        : left.TotalHours >= 1.5 ? $"in {left.TotalHours:0} hours"
-        : $"in {Math.Max(1, left.TotalMinutes):0} minutes";
+    public static string Distance(TimeSpan left)
+    {
+        if (left.TotalDays >= 1.5)
+            return $"in {Math.Ceiling(left.TotalDays):0} days";
+        if (left.TotalHours >= 1.5)
+            return $"in {left.TotalHours:0} hours";
+        return $"in {Math.Max(1, left.TotalMinutes):0} minutes";
+    }
 }

@@ -226,12 +226,9 @@ public sealed class CertificateQueries(BeaconDb db, AuthorityRegistry registry, 
             return (Severity.Fine, "serving");
         if (!c.Automatic && IsSoon(edition, now))
             return (Severity.Soon, "expires soon");
-        return (
-            Severity.Fine,
-            bound.Count > 0 ? "serving"
-            : c.HostId is null ? "handed out"
-            : "in store"
-        );
+        if (bound.Count > 0)
+            return (Severity.Fine, "serving");
+        return (Severity.Fine, c.HostId is null ? "handed out" : "in store");
     }
 
     public async Task<CertificateDetail> OneAsync(string name, CancellationToken ct)

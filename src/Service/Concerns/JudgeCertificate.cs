@@ -121,9 +121,14 @@ internal static class JudgeCertificate
             : string.Join("; ", lines.Take(most)) + (lines.Count > most ? $"; and {lines.Count - most} more" : "");
     }
 
-    private static string Command(ConcernKind kind, CertificateInfo c) =>
-        kind == ConcernKind.ExpiresSoon && c.Outside is not null ? ShellCommand.Of($"beacon request list {c.Name}")
-        : kind == ConcernKind.OnHold ? ShellCommand.Of($"beacon cert release {c.Name}")
-        : kind is ConcernKind.RecordsToAdd or ConcernKind.RecordsToRemove || c.Host is null ? ShellCommand.Of($"beacon cert show {c.Name}")
-        : ShellCommand.Of($"beacon cert renew {c.Name}");
+    private static string Command(ConcernKind kind, CertificateInfo c)
+    {
+        if (kind == ConcernKind.ExpiresSoon && c.Outside is not null)
+            return ShellCommand.Of($"beacon request list {c.Name}");
+        if (kind == ConcernKind.OnHold)
+            return ShellCommand.Of($"beacon cert release {c.Name}");
+        if (kind is ConcernKind.RecordsToAdd or ConcernKind.RecordsToRemove || c.Host is null)
+            return ShellCommand.Of($"beacon cert show {c.Name}");
+        return ShellCommand.Of($"beacon cert renew {c.Name}");
+    }
 }

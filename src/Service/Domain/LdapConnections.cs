@@ -110,13 +110,19 @@ internal sealed class LdapConnections(LdapSettings settings) : IDisposable
         }
     }
 
+    /// <summary>The port that an address names, else the usual one of its scheme (RFC 4516, RFC 4511).</summary>
+    public static int PortOf(Uri address)
+    {
+        const int plain = 389,
+            direct = 636;
+        var usual = address.Scheme == "ldaps" ? direct : plain;
+        return address.Port > 0 ? address.Port : usual;
+    }
+
     private LdapConnection New()
     {
         var isTls = settings.Address.Scheme == "ldaps";
-        var port =
-            settings.Address.Port > 0 ? settings.Address.Port
-            : isTls ? 636
-            : 389;
+        var port = PortOf(settings.Address);
         var connection = new LdapConnection(
             new LdapDirectoryIdentifier(settings.Address.Host, port, fullyQualifiedDnsHostName: true, connectionless: false)
         )

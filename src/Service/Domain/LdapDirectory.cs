@@ -260,11 +260,8 @@ internal sealed class LdapDirectory(LdapSettings settings) : IDirectory, IDispos
             return known;
         var root = Search(c, "", "(objectClass=*)", 1, ["defaultNamingContext", "namingContexts"], SearchScope.Base).FirstOrDefault();
         var context = root is null ? "" : Text(root, "defaultNamingContext");
-        var @base =
-            settings.Base.Length > 0 ? settings.Base
-            : context.Length > 0 ? context
-            : root is null ? ""
-            : Texts(root, "namingContexts").FirstOrDefault() ?? "";
+        var first = root is null ? null : Texts(root, "namingContexts").FirstOrDefault();
+        var @base = new[] { settings.Base, context, first ?? "" }.FirstOrDefault(b => b.Length > 0) ?? "";
         var realm = string.Join('.', Core.Names.DistinguishedName.Parse(@base).ValuesOf(Oids.DomainComponent).Reverse());
         return _shape = new(@base, context.Length > 0, realm.ToUpperInvariant());
     }
@@ -305,10 +302,14 @@ internal sealed class LdapDirectory(LdapSettings settings) : IDirectory, IDispos
     private static bool IsEnabled(SearchResultEntry e) =>
         !int.TryParse(Text(e, "userAccountControl"), CultureInfo.InvariantCulture, out var flags) || (flags & AccountDisabled) == 0;
 
-    private static string IdOf(SearchResultEntry e) =>
-        e.Attributes["objectGUID"] is { Count: > 0 } guid ? new Guid((byte[])guid.GetValues(typeof(byte[]))[0]).ToString()
-        : Text(e, "entryUUID") is { Length: > 0 } uuid ? uuid
-        : e.DistinguishedName.ToLowerInvariant();
+    private static string IdOf(SearchResultEntry e)
+    {
+        if (e.Attributes["objectGUID"] is { Count: > 0 } guid)
+            return new Guid((byte[])guid.GetValues(typeof(byte[]))[0]).ToString();
+        if (Text(e, "entryUUID") is { Length: > 0 } uuid)
+            return uuid;
+        return e.DistinguishedName.ToLowerInvariant();
+    }
 
     private static string Text(SearchResultEntry e, string field) => Texts(e, field) is [var first, ..] ? first : "";
 

@@ -14,11 +14,19 @@ public sealed class ProviderWords(Provider p, IReadOnlyList<PartnerInfo> partner
 
     private bool IsEndingAlone => p.Step is FederationStep.Unmanaged or FederationStep.Held && p.SignsUntil < now.AddDays(soonDays);
 
-    public Severity Severity =>
-        p.IsFailed || p.SignsUntil <= now ? Severity.Failed
-        : p.ProblemJson is not null || p.SignsUntil < now.AddDays(UrgentDays) ? Severity.Now
-        : IsEndingAlone || p.Step is FederationStep.Waiting or FederationStep.Held ? Severity.Soon
-        : Severity.Fine;
+    public Severity Severity
+    {
+        get
+        {
+            if (p.IsFailed || p.SignsUntil <= now)
+                return Severity.Failed;
+            if (p.ProblemJson is not null || p.SignsUntil < now.AddDays(UrgentDays))
+                return Severity.Now;
+            if (IsEndingAlone || p.Step is FederationStep.Waiting or FederationStep.Held)
+                return Severity.Soon;
+            return Severity.Fine;
+        }
+    }
 
     public string Next =>
         p.Step switch

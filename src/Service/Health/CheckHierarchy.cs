@@ -80,11 +80,13 @@ public sealed class CheckHierarchy(
     {
         var (state, x) = (a.StateOf(g), g.Waits ? null : g.Read());
         var (findings, isUsable) = judge.Of(a, g, x, state, now);
-        var keyState =
-            g.KeyFile is null ? "offline"
-            : state == GenerationState.Withdrawn ? "withdrawn"
-            : !isUsable ? "unusable"
-            : "usable";
+        var keyState = (g.KeyFile, state, isUsable) switch
+        {
+            (null, _, _) => "offline",
+            (_, GenerationState.Withdrawn, _) => "withdrawn",
+            (_, _, false) => "unusable",
+            _ => "usable",
+        };
         // What several generations share with their key is told with the newest of them.
         var points =
             x is null || a.Certified.LastOrDefault(o => o.KeyNumber == g.KeyNumber) != g ? [] : seen[(a.Slug, g.KeyNumber)].ToList();

@@ -151,10 +151,11 @@ public sealed class TakeReport(BeaconDb db, JudgeLook judge, ReportParts parts, 
                 $"Two servers on this host have a service {twice.Key} ({string.Join(", ", twice.Select(s => s.Connector).Distinct())}); only the first is looked after.",
                 "Give one of them another first name in its configuration."
             );
-        return report.Services.Count > MostServices ? TooMany($"{report.Services.Count} services; only the first {MostServices}")
-            : Kept(report).Count() is var kept && kept < report.Services.Count
-                ? TooMany($"over {MostNames} names; only the first {kept} of its {report.Services.Count} services")
-            : null;
+        if (report.Services.Count > MostServices)
+            return TooMany($"{report.Services.Count} services; only the first {MostServices}");
+        if (Kept(report).Count() is var kept && kept < report.Services.Count)
+            return TooMany($"over {MostNames} names; only the first {kept} of its {report.Services.Count} services");
+        return null;
 
         static ProblemInfo TooMany(string what) =>
             new(BeaconProblem.SlugOf(ProblemCode.TooLarge), $"This host has {what} are looked after.", "Spread them over several agents.");

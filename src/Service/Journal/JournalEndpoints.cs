@@ -17,15 +17,15 @@ internal static class JournalEndpoints
                 async (BeaconDb db, string? search, long? before, long? after, int? take, CancellationToken ct) =>
                 {
                     var n = Math.Clamp(take ?? 100, 1, 1000);
-                    return TypedResults.Ok(
-                        string.IsNullOrWhiteSpace(search) ? await ReadAsync(db, before, after, n, ct)
-                        : after is null ? await SearchAsync(db, search, before, n, ct)
-                        : throw new BeaconProblem(
+                    if (string.IsNullOrWhiteSpace(search))
+                        return TypedResults.Ok(await ReadAsync(db, before, after, n, ct));
+                    if (after is not null)
+                        throw new BeaconProblem(
                             ProblemCode.InputInvalid,
                             "A search goes back from the newest entry: it cannot begin after one.",
                             "Leave out \"after\", or \"search\"."
-                        )
-                    );
+                        );
+                    return TypedResults.Ok(await SearchAsync(db, search, before, n, ct));
                 }
             )
             .Is(Operation.ListJournal)

@@ -26,9 +26,12 @@ public sealed class ProfileCatalogue
             return p;
         throw new BeaconProblem(
             ProblemCode.NotAllowed,
-            !p.ForPeople ? $"The profile \"{id}\" is for agents and the service itself."
-                : !p.Offered ? $"The profile \"{id}\" is withdrawn."
-                : $"The profile \"{id}\" is for members of {string.Join(", ", p.MayAsk)}.",
+            p switch
+            {
+                { ForPeople: false } => $"The profile \"{id}\" is for agents and the service itself.",
+                { Offered: false } => $"The profile \"{id}\" is withdrawn.",
+                _ => $"The profile \"{id}\" is for members of {string.Join(", ", p.MayAsk)}.",
+            },
             "Use one of " + string.Join(", ", All.Where(x => x.MayBeAskedBy(groups)).Select(x => x.Id)) + "."
         );
     }

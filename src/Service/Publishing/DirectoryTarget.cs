@@ -32,12 +32,7 @@ internal sealed class DirectoryTarget(Uri address) : IPushTarget
         {
             var tls = address.Scheme == "ldaps";
             using var connection = new LdapConnection(
-                new LdapDirectoryIdentifier(
-                    address.Host,
-                    address.Port > 0 ? address.Port
-                        : tls ? 636
-                        : 389
-                ),
+                new LdapDirectoryIdentifier(address.Host, Domain.LdapConnections.PortOf(address)),
                 null,
                 AuthType.Basic
             )

@@ -80,10 +80,8 @@ internal static class RequestEndpoints
                     if (before is { } b)
                         q = q.Where(r => r.Id < b);
                     var ids = await q.OrderByDescending(r => r.Id).Take(n).Select(r => r.Id).ToListAsync(ct);
-                    var next =
-                        back is { } stretch ? stretch.Next(ids, n)
-                        : ids.Count == n ? ids[^1].ToString()
-                        : null;
+                    var behind = ids.Count == n ? ids[^1].ToString() : null;
+                    var next = back is { } stretch ? stretch.Next(ids, n) : behind;
                     var page = new Page<RequestInfo>(await ManyAsync(db, ids, ct), next);
                     return TypedResults.Ok(offers.To(page, r => offers.To(caller, r)));
                 }

@@ -203,10 +203,11 @@ public sealed class WishReading(
     {
         if (!string.IsNullOrWhiteSpace(wish.Certificate))
             return CertificateNaming.Given(wish.Certificate, caller.Name);
-        var first =
-            asked.Count == 0 ? Slug(csr!.Subject.CommonName!)
-            : AlternativeName.TryParse(asked[0], out var f, out _) ? f!.Value
-            : asked[0];
+        string first;
+        if (asked.Count == 0)
+            first = Slug(csr!.Subject.CommonName!);
+        else
+            first = AlternativeName.TryParse(asked[0], out var f, out _) ? f!.Value : asked[0];
         return CertificateNaming.Given(host is null ? CertificateNaming.OfCsr(first, caller.Name) : first, caller.Name);
     }
 
@@ -232,6 +233,16 @@ public sealed class WishReading(
             );
     }
 
+    /// <summary>A service's name without its host, in full or by the first part of its name.</summary>
+    private static string ServiceIn(string text, Hosts.Host host)
+    {
+        var slash = text.IndexOf('/');
+        if (slash < 0)
+            return text;
+        var before = text[..slash];
+        return before == host.Name || host.Name.StartsWith(before + ".", StringComparison.Ordinal) ? text[(slash + 1)..] : text;
+    }
+
     private async Task<IReadOnlyList<string>> CheckServicesAsync(
         NewRequest wish,
         Hosts.Host? host,
@@ -247,11 +258,7 @@ public sealed class WishReading(
         {
             if (host is null)
                 throw Bad("Only a host's own certificate can be bound to its services.", "Request it for the host.");
-            var name =
-                text.StartsWith(host.Name + "/", StringComparison.Ordinal) ? text[(host.Name.Length + 1)..]
-                : text.Contains('/') && host.Name.StartsWith(text[..text.IndexOf('/')] + ".", StringComparison.Ordinal)
-                    ? text[(text.IndexOf('/') + 1)..]
-                : text;
+            var name = ServiceIn(text, host);
             var service =
                 await db.Services.AsNoTracking().FirstOrDefaultAsync(s => s.HostId == host.Id && s.Name == name, ct)
                 ?? throw await NotThere.ServiceAsync(db, host, name, ct);

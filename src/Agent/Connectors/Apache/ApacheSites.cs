@@ -20,11 +20,14 @@ internal sealed record ApacheSite(string Name, ApacheConfiguration Configuration
     public static IReadOnlyList<ApacheSite> Of(ApacheConfiguration c) =>
         [.. c.Hosts.GroupBy(h => NameOf(c, h)).Select(g => new ApacheSite(g.Key, c, [.. g]))];
 
-    private static string NameOf(ApacheConfiguration c, ApacheHost host) =>
-        (c.Find(ServerName, host) ?? c.Find(ServerName, null)) is { } d
-            ? c.Filled(d.Value).Split("://")[^1].Split(':')[0].ToLowerInvariant()
-        : AddressesOf(c, host) is [var first, ..] ? $"{first.Reachable}:{first.Port}"
-        : "unnamed";
+    private static string NameOf(ApacheConfiguration c, ApacheHost host)
+    {
+        if ((c.Find(ServerName, host) ?? c.Find(ServerName, null)) is { } d)
+            return c.Filled(d.Value).Split("://")[^1].Split(':')[0].ToLowerInvariant();
+        if (AddressesOf(c, host) is [var first, ..])
+            return $"{first.Reachable}:{first.Port}";
+        return "unnamed";
+    }
 
     public IReadOnlyList<string> Names =>
         [

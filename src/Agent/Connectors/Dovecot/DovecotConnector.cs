@@ -109,10 +109,14 @@ internal sealed partial class DovecotConnector(InstanceId id, ConnectorSettings 
         };
     }
 
-    private IReadOnlyList<string> Names(DovecotConfiguration c, string? name) =>
-        name is not null ? [name]
-        : settings.Names is { } given ? given
-        : [c.Value("hostname") ?? settings.Host];
+    private IReadOnlyList<string> Names(DovecotConfiguration c, string? name)
+    {
+        if (name is not null)
+            return [name];
+        if (settings.Names is { } given)
+            return given;
+        return [c.Value("hostname") ?? settings.Host];
+    }
 
     private static string TlsOf(DovecotConfiguration c) => c.Value(Tls) ?? "yes";
 

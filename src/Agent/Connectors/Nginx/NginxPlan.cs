@@ -44,9 +44,12 @@ internal static class NginxPlan
                 Remove(new(l.File, l.Directive));
         }
         steps.Add(
-            edits.Count == 0 ? $"Nothing of ours is in the configuration of {site.Name}."
-            : bound.OldCertificate is { } before ? $"{site.Name} names {before} again."
-            : $"{site.Name} loses its TLS listener and answers in the clear alone, as before."
+            (edits.Count, bound.OldCertificate) switch
+            {
+                (0, _) => $"Nothing of ours is in the configuration of {site.Name}.",
+                (_, { } before) => $"{site.Name} names {before} again.",
+                _ => $"{site.Name} loses its TLS listener and answers in the clear alone, as before.",
+            }
         );
         return new(
             site.Name,

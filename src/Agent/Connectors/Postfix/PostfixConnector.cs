@@ -123,21 +123,30 @@ internal sealed class PostfixConnector(InstanceId id, ConnectorSettings settings
         ];
     }
 
-    private static string? CertificateIn(PostfixConfiguration c) =>
-        c.Value(ChainFiles) is { Length: > 0 } chain ? chain.Split([',', ' '], StringSplitOptions.RemoveEmptyEntries).FirstOrDefault()
-        : c.Value("smtpd_tls_cert_file") is { Length: > 0 } file and not "none" ? file
-        : null;
+    private static string? CertificateIn(PostfixConfiguration c)
+    {
+        if (c.Value(ChainFiles) is { Length: > 0 } chain)
+            return chain.Split([',', ' '], StringSplitOptions.RemoveEmptyEntries).FirstOrDefault();
+        if (c.Value("smtpd_tls_cert_file") is { Length: > 0 } file and not "none")
+            return file;
+        return null;
+    }
 
     private static IEnumerable<MasterService> Servers(PostfixConfiguration c) =>
         c.Services.Where(s => s.Type == "inet" && Path.GetFileName(s.Command) == Smtpd);
 
     private static bool IsWrapped(PostfixConfiguration c, MasterService s) => c.Value("smtpd_tls_wrappermode", s) == "yes";
 
-    private static string LevelOf(PostfixConfiguration c, MasterService s) =>
-        c.Value(Level, s) is { Length: > 0 } level ? level
-        : c.Value("smtpd_enforce_tls", s) == "yes" ? "encrypt"
-        : c.Value("smtpd_use_tls", s) == "yes" ? "may"
-        : "none";
+    private static string LevelOf(PostfixConfiguration c, MasterService s)
+    {
+        if (c.Value(Level, s) is { Length: > 0 } level)
+            return level;
+        if (c.Value("smtpd_enforce_tls", s) == "yes")
+            return "encrypt";
+        if (c.Value("smtpd_use_tls", s) == "yes")
+            return "may";
+        return "none";
+    }
 
     private static EndpointInfo? EndpointOf(PostfixConfiguration c, MasterService s)
     {

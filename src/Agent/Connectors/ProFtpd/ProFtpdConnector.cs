@@ -62,10 +62,8 @@ internal sealed partial class ProFtpdConnector(InstanceId id, ConnectorSettings 
     private static IReadOnlyList<EndpointInfo> Endpoints(ProFtpdConfiguration c)
     {
         var isImplicit = c.Find("tlsoptions")?.Words.Any(w => w.Value == "UseImplicitSSL") ?? false;
-        var port =
-            int.TryParse(c.Value("port"), out var set) ? set
-            : isImplicit ? UsualImplicitPort
-            : UsualPort;
+        var usual = isImplicit ? UsualImplicitPort : UsualPort;
+        var port = int.TryParse(c.Value("port"), out var set) ? set : usual;
         var tls = HasTls(c);
         return port == 0
             ? []

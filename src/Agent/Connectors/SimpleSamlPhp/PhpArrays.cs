@@ -225,10 +225,12 @@ internal sealed class PhpArrays
                 Quoted();
                 continue;
             }
-            open +=
-                c is '[' or '(' or '{' ? 1
-                : c is ']' or ')' or '}' ? -1
-                : 0;
+            open += c switch
+            {
+                '[' or '(' or '{' => 1,
+                ']' or ')' or '}' => -1,
+                _ => 0,
+            };
             if (open < 0)
                 throw Broken(_at, $"a {c} closes nothing");
             _at++;

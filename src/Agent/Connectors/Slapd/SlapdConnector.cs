@@ -109,9 +109,11 @@ internal sealed class SlapdConnector(InstanceId id, ConnectorSettings settings) 
             .Where(d => d.Length == 2 && int.TryParse(d[1], out var strength) && strength > 1)
             .Select(d => d[0].ToLowerInvariant())
             .ToList();
-        return demands.Exists(d => d is "ssf" or "tls" or "transport") ? Exposed.Nothing
-            : demands.Contains("simple_bind") ? Exposed.Queries
-            : Exposed.QueriesAndLogins;
+        if (demands.Exists(d => d is "ssf" or "tls" or "transport"))
+            return Exposed.Nothing;
+        if (demands.Contains("simple_bind"))
+            return Exposed.Queries;
+        return Exposed.QueriesAndLogins;
     }
 
     public ChangeSet PlanBinding(BindChange change, IFiles files)

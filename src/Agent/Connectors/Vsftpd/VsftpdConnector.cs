@@ -58,10 +58,9 @@ internal sealed class VsftpdConnector(InstanceId id, ConnectorSettings settings)
 
     private static IReadOnlyList<EndpointInfo> Endpoints(VsftpdConfiguration c)
     {
-        var address =
-            c.IsOn("listen_ipv6") ? c.Value("listen_address6") ?? "::1"
-            : c.IsOn("listen") ? c.Value("listen_address") ?? "127.0.0.1"
-            : null;
+        var address = c.IsOn("listen") ? c.Value("listen_address") ?? "127.0.0.1" : null;
+        if (c.IsOn("listen_ipv6"))
+            address = c.Value("listen_address6") ?? "::1";
         if (address is null)
             return [];
         var port = int.TryParse(c.Value("listen_port"), out var set) ? set : UsualPort;

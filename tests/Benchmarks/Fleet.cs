@@ -21,14 +21,14 @@ internal static class Fleet
     private const string Columns =
         "s.Name, h.Name, s.NamesJson, s.EndpointsJson, s.PlacesJson, s.LooksJson, s.ServedSerial, s.ServedUntil, "
         + "(SELECT b.State || b.WantedSerial || b.SeenSerial || c.Name FROM Bindings b JOIN Certificates c ON c.Id = b.CertificateId WHERE b.ServiceId = s.Id)";
-    private const string From = "FROM Hosts h CROSS JOIN Services s ON s.HostId = h.Id WHERE h.State = 1";
+    private const string From = "FROM Hosts h CROSS JOIN Services s ON s.HostId = h.Id WHERE h.State = 'joined'";
 
     private const string Certificate =
         "c.*, e.Serial, e.NotBefore, e.NotAfter, (SELECT Name FROM Hosts WHERE Id = c.HostId), (SELECT count(*) FROM Editions WHERE CertificateId = c.Id), "
         + "(SELECT max(h.Name || s.Name || b.SeenSerial) FROM Bindings b JOIN Services s ON s.Id = b.ServiceId JOIN Hosts h ON h.Id = s.HostId WHERE b.CertificateId = c.Id), "
-        + "(SELECT count(*) FROM Orders WHERE CertificateId = c.Id AND State < 2)";
+        + "(SELECT count(*) FROM Orders WHERE CertificateId = c.Id AND State IN ('queued', 'taken'))";
     private const string Current =
-        "FROM Certificates c CROSS JOIN Editions e ON e.CertificateId = c.Id AND e.State = 1 WHERE c.Profile <> 'agent'";
+        "FROM Certificates c CROSS JOIN Editions e ON e.CertificateId = c.Id AND e.State = 'current' WHERE c.Profile <> 'agent'";
 
     private static readonly IReadOnlyList<Case> Cases =
     [
@@ -57,17 +57,17 @@ internal static class Fleet
         new(
             "certificates, soonest to end",
             "certificates?take=50&sort=ends",
-            $"SELECT {Certificate} FROM Editions e CROSS JOIN Certificates c ON c.Id = e.CertificateId WHERE e.State = 1 ORDER BY e.NotAfter LIMIT 50"
+            $"SELECT {Certificate} FROM Editions e CROSS JOIN Certificates c ON c.Id = e.CertificateId WHERE e.State = 'current' ORDER BY e.NotAfter LIMIT 50"
         ),
         new(
             "certificates, worst first",
             "certificates?take=50&sort=severity",
-            $"SELECT {Certificate} FROM Concerns x CROSS JOIN Certificates c ON c.Id = x.SubjectId CROSS JOIN Editions e ON e.CertificateId = c.Id AND e.State = 1 WHERE x.Of = 'certificate' ORDER BY x.Severity DESC, c.Name LIMIT 50"
+            $"SELECT {Certificate} FROM Concerns x CROSS JOIN Certificates c ON c.Id = x.SubjectId CROSS JOIN Editions e ON e.CertificateId = c.Id AND e.State = 'current' WHERE x.Of = 'certificate' ORDER BY x.Severity DESC, c.Name LIMIT 50"
         ),
         new(
             "certificates whose renewal failed",
             "certificates?take=50&state=renewal-failed",
-            $"SELECT {Certificate} FROM Concerns x CROSS JOIN Certificates c ON c.Id = x.SubjectId CROSS JOIN Editions e ON e.CertificateId = c.Id AND e.State = 1 WHERE x.Of = 'certificate' AND x.Kind = 'renewal-failed' ORDER BY c.Name LIMIT 50"
+            $"SELECT {Certificate} FROM Concerns x CROSS JOIN Certificates c ON c.Id = x.SubjectId CROSS JOIN Editions e ON e.CertificateId = c.Id AND e.State = 'current' WHERE x.Of = 'certificate' AND x.Kind = 'renewal-failed' ORDER BY c.Name LIMIT 50"
         ),
         new(
             "certificates of a profile",
@@ -89,7 +89,7 @@ internal static class Fleet
             "services?take=50&search=h0777",
             $"SELECT {Columns} {From} AND s.NamesJson LIKE '%h0777%' ORDER BY h.Name, s.Name LIMIT 50"
         ),
-        new("hosts, first page", "hosts?take=50", "SELECT * FROM Hosts h WHERE h.State <> 2 ORDER BY h.Name LIMIT 50"),
+        new("hosts, first page", "hosts?take=50", "SELECT * FROM Hosts h WHERE h.State <> 'removed' ORDER BY h.Name LIMIT 50"),
         new(
             "hosts, a page in the middle",
             "hosts?take=50&after=h05000.fleet.example",
@@ -216,7 +216,7 @@ internal static class Fleet
         using var tx = connection.BeginTransaction();
         using var host = connection.CreateCommand();
         host.CommandText =
-            "INSERT INTO Hosts (Id, Name, State, LastSeen, AgentVersion, AddressesJson, EntriesJson, Owner, MetJson) VALUES ($id, $name, 1, $at, '0.2', '[\"192.0.2.1\"]', '[]', 'group:administrators', '{}')";
+            "INSERT INTO Hosts (Id, Name, State, LastSeen, AgentVersion, AddressesJson, EntriesJson, Owner, MetJson) VALUES ($id, $name, 'joined', $at, '0.2', '[\"192.0.2.1\"]', '[]', 'group:administrators', '{}')";
         using var row = connection.CreateCommand();
         row.CommandText =
             "INSERT INTO Services (Id, HostId, Name, Connector, NamesJson, EndpointsJson, PlacesJson, LooksJson, Fault, ServedSerial, ServedFrom, ServedUntil, JudgeAt) VALUES ($id, $host, $name, 'nginx', $names, $ends, $places, $looks, $fault, $serial, $at, $until, 0)";
@@ -229,7 +229,7 @@ internal static class Fleet
         known.CommandText = "INSERT INTO ServiceNames (ServiceId, Name) VALUES ($id, $name)";
         using var binding = connection.CreateCommand();
         binding.CommandText =
-            "INSERT INTO Bindings (CertificateId, ServiceId, State, WantedSerial, SeenSerial, SeenAt) VALUES ($c, $s, 1, $serial, $serial, $at)";
+            "INSERT INTO Bindings (CertificateId, ServiceId, State, WantedSerial, SeenSerial, SeenAt) VALUES ($c, $s, 'serving', $serial, $serial, $at)";
         using var edition = connection.CreateCommand();
         edition.CommandText =
             "INSERT INTO Editions (CertificateId, GenerationId, Serial, Thumbprint, KeyFingerprint, Profile, ProfileRevision, Der, IssuedAt, NotBefore, NotAfter, State) VALUES ($c, 1, $serial, $serial, $serial, 'server', 1, x'3000', $at, $at, $until, $state)";
@@ -261,7 +261,7 @@ internal static class Fleet
                     ("$serial", $"4A{n:X30}"),
                     ("$at", at),
                     ("$until", until),
-                    ("$state", (int)EditionState.Current)
+                    ("$state", "current")
                 );
                 // What was before it.
                 foreach (var old in new[] { "4C", "4D" })
@@ -271,7 +271,7 @@ internal static class Fleet
                         ("$serial", $"{old}{n:X30}"),
                         ("$at", at - 90 * 86_400_000L),
                         ("$until", at),
-                        ("$state", (int)EditionState.Previous)
+                        ("$state", "previous")
                     );
                 var fault = n % 500 == 0 ? Faults[n / 500 % Faults.Length] : null;
                 Run(

@@ -90,8 +90,9 @@ internal static class Table
                             // The row is read, no more: nothing is made of it.
                             r.GetString(0);
                             r.GetString(1);
-                            for (var i = 2; i < 5; i++)
-                                r.GetInt64(i);
+                            r.GetInt64(2);
+                            r.GetInt64(3);
+                            r.GetString(4);
                             n++;
                         }
                         if (n != rows)
@@ -133,7 +134,7 @@ internal static class Table
             "INSERT INTO Certificates (Id, Name, Profile, Subject, NamesJson, Key, Owner, ApprovedJson, RenewAfter, NewKey, Automatic, Failures, Version) VALUES ($id, $name, 'server', '', '[]', 'ec-p256', 'robin', '[]', 0.66, 1, 0, 0, 1)";
         using var edition = connection.CreateCommand();
         edition.CommandText =
-            "INSERT INTO Editions (CertificateId, GenerationId, Serial, Thumbprint, KeyFingerprint, Profile, ProfileRevision, Der, IssuedAt, NotBefore, NotAfter, State) VALUES ($c, 1, $serial, $thumb, $key, 'server', 1, $der, $at, $at, $to, 1)";
+            "INSERT INTO Editions (CertificateId, GenerationId, Serial, Thumbprint, KeyFingerprint, Profile, ProfileRevision, Der, IssuedAt, NotBefore, NotAfter, State) VALUES ($c, 1, $serial, $thumb, $key, 'server', 1, $der, $at, $at, $to, 'current')";
         foreach (
             var (c, names) in new[]
             {

@@ -24,7 +24,6 @@ public sealed class LongHistoryTests : IAsyncLifetime
 
     public ValueTask DisposeAsync() => _service.DisposeAsync();
 
-    /// <summary>The rows are those of an earlier version, which knew no approvals, and wait for this one's migration.</summary>
     private static void Fill(string file)
     {
         using var db = new SqliteConnection($"Data Source={file};Pooling=False");
@@ -42,11 +41,10 @@ public sealed class LongHistoryTests : IAsyncLifetime
         Run(
             $"""
             INSERT INTO Requests (Id, State, CertificateName, Profile, Requester, Cause, Subject, NamesJson, VerdictsJson, FindingsJson, Key, BindToJson, At, Version, AmendmentsJson, ApprovalsJson)
-            SELECT value, 4, 'host' || value || '.thistledown.example', 'server', CASE value WHEN {Rare} THEN 'Wren' ELSE 'robin' END, 'person', '', '["dns:x.thistledown.example"]', '[]', '[]', 'ec-p256', '[]', 1700000000000, 1, '', ''
+            SELECT value, 'issued', 'host' || value || '.thistledown.example', 'server', CASE value WHEN {Rare} THEN 'Wren' ELSE 'robin' END, 'person', '', '["dns:x.thistledown.example"]', '[]', '[]', 'ec-p256', '[]', 1700000000000, 1, '[]', '[]'
             FROM {numbers}
             """
         );
-        Run("DELETE FROM __EFMigrationsHistory WHERE MigrationId >= '20261128210000'");
         tx.Commit();
 
         void Run(string sql)
@@ -94,7 +92,6 @@ public sealed class LongHistoryTests : IAsyncLifetime
         Assert.Contains($"host{Rare}.", Good("request", "list", "wren"));
         Assert.Equal("", Good("request", "list", "nowhere"));
         Assert.Equal(1200, Good("request", "list", "--most", "1200").Trim().Split('\n').Length);
-        // Requests of before have no approvals, and are read all the same.
         var old = await GetAsync(_service.Robin, $"/api/v1/requests/{Rare}", BeaconJson.Default.RequestInfo);
         Assert.Equal("Wren", old.Requester);
         var requests = await GetAsync(_service.Robin, "/api/v1/requests?search=WREN", BeaconJson.Default.PageRequestInfo);

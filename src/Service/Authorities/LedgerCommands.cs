@@ -15,10 +15,13 @@ internal sealed class LedgerCommands : IDisposable
 {
     private static readonly string Expected = string.Join(
         ", ",
-        new[] { RequestState.Draft, RequestState.WaitingForApproval, RequestState.WaitingForHost, RequestState.WaitingOutside }.Select(s =>
-            (int)s
+        new[] { RequestState.Draft, RequestState.WaitingForApproval, RequestState.WaitingForHost, RequestState.WaitingOutside }.Select(
+            Quoted
         )
     );
+
+    private static string Quoted<T>(T word)
+        where T : struct, Enum => $"'{OpenWord<T>.WordOf(word)}'";
 
     private readonly List<SqliteCommand> _all = [];
     private readonly SqliteCommand _byRequest,
@@ -50,7 +53,7 @@ internal sealed class LedgerCommands : IDisposable
         }
         _byRequest = Make("SELECT Der, CertificateId FROM Editions WHERE RequestId = $request");
         _requestState = Make($"SELECT State IN ({Expected}) FROM Requests WHERE Id = $request");
-        _isCurrent = Make($"SELECT State = {(int)EditionState.Current} AND RevokedAt IS NULL FROM Editions WHERE Serial = $serial");
+        _isCurrent = Make($"SELECT State = {Quoted(EditionState.Current)} AND RevokedAt IS NULL FROM Editions WHERE Serial = $serial");
         _isBurnt = Make("SELECT 1 FROM BurntKeys WHERE Fingerprint = $key");
         _keyElsewhere = Make("SELECT 1 FROM Editions WHERE KeyFingerprint = $key AND CertificateId <> $certificate LIMIT 1");
         _certificate = Make("SELECT Id, Owner FROM Certificates WHERE Name = $name");
@@ -72,7 +75,7 @@ internal sealed class LedgerCommands : IDisposable
         _forgetNames = Make("DELETE FROM CertificateNames WHERE CertificateId = $certificate");
         _name = Make("INSERT INTO CertificateNames (CertificateId, Name) VALUES ($certificate, $name)");
         _supersede = Make(
-            $"UPDATE Editions SET State = {(int)EditionState.Previous} WHERE CertificateId = $certificate AND State = $state"
+            $"UPDATE Editions SET State = {Quoted(EditionState.Previous)} WHERE CertificateId = $certificate AND State = $state"
         );
         _insert = Make(
             """
@@ -93,7 +96,7 @@ internal sealed class LedgerCommands : IDisposable
             "INSERT INTO Journal (Sequence, At, Actor, Action, Subject, Detail, Previous, Hash) VALUES ($n, $at, $actor, $action, $subject, $detail, $previous, $hash)"
         );
         _request = Make(
-            $"UPDATE Requests SET State = {(int)RequestState.Issued}, Reason = NULL, CertificateId = $certificate, Version = Version + 1 WHERE Id = $request AND State IN ({Expected})"
+            $"UPDATE Requests SET State = {Quoted(RequestState.Issued)}, Reason = NULL, CertificateId = $certificate, Version = Version + 1 WHERE Id = $request AND State IN ({Expected})"
         );
     }
 
@@ -158,7 +161,7 @@ internal sealed class LedgerCommands : IDisposable
 
         var certificate = known != 0 ? Change(e, known) : MakeCertificate(e);
         // A second edition that waits to be put in place takes the first one's turn; one that is in use at once takes the current one's.
-        Set(_supersede, certificate, (int)place.State).ExecuteNonQuery();
+        Set(_supersede, certificate, OpenWord<EditionState>.WordOf(place.State)).ExecuteNonQuery();
         Insert(e, certificate, key);
         if (place.AgentOf is { } host)
             Set(_agent, Thumbprint.Of(e.Der).Hex, e.Content.NotAfter.ToUnixTimeMilliseconds(), host).ExecuteNonQuery();
@@ -282,7 +285,7 @@ internal sealed class LedgerCommands : IDisposable
                 e.At.ToUnixTimeMilliseconds(),
                 c.NotBefore.ToUnixTimeMilliseconds(),
                 c.NotAfter.ToUnixTimeMilliseconds(),
-                (int)e.Place.State
+                OpenWord<EditionState>.WordOf(e.Place.State)
             )
             .ExecuteNonQuery();
     }

@@ -60,7 +60,7 @@ public sealed class IssuedTable(string connectionString) : IDisposable
                         r.GetString(2),
                         Time(r.GetInt64(3)),
                         Time(r.GetInt64(4)),
-                        (EditionState)r.GetInt32(5),
+                        OpenWord<EditionState>.Of(r.GetString(5)),
                         r.IsDBNull(6) ? null : Time(r.GetInt64(6)),
                         r.IsDBNull(6) ? null : BeaconProblem.SlugOf((RevocationReason)(r.IsDBNull(7) ? 0 : r.GetInt32(7)))
                     )

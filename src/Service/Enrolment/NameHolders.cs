@@ -35,8 +35,8 @@ public sealed class NameHolders(BeaconOptions options) : IDisposable
                     : NameHolder.Nobody,
             name,
             hostId,
-            (int)HostState.Removed,
-            (int)HostState.Joined
+            OpenWord<HostState>.WordOf(HostState.Removed),
+            OpenWord<HostState>.WordOf(HostState.Joined)
         )!;
 
     public void Dispose() => _others.Dispose();

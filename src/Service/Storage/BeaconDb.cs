@@ -345,12 +345,26 @@ public sealed class BeaconDb(DbContextOptions<BeaconDb> options, WriteGate gate,
     protected override void ConfigureConventions(ModelConfigurationBuilder c)
     {
         c.Properties<DateTimeOffset>().HaveConversion<Milliseconds>();
-        c.Properties<ConcernSubject>().HaveConversion<Word<ConcernSubject>>();
-        c.Properties<ConcernKind>().HaveConversion<Word<ConcernKind>>();
-        c.Properties<RolloverStep>().HaveConversion<Word<RolloverStep>>();
+        Words<ConcernSubject>(c);
+        Words<ConcernKind>(c);
+        Words<RolloverStep>(c);
+        Words<HostState>(c);
+        Words<RequestState>(c);
+        Words<EditionState>(c);
+        Words<OrderKind>(c);
+        Words<OrderState>(c);
+        Words<BindingState>(c);
+        Words<SweepState>(c);
+        Words<FederationStep>(c);
+        Words<ProbeProtocol>(c);
+        Words<TrustKind>(c);
+        Words<TrustMark>(c);
     }
 
-    /// <summary>Kept as the word that travels; one of a newer program is read as unknown.</summary>
+    private static void Words<T>(ModelConfigurationBuilder c)
+        where T : struct, Enum => c.Properties<T>().HaveConversion<Word<T>>();
+
+    /// <summary>Kept as the word that travels, whatever number a member has; one of a newer program is read as unknown.</summary>
     private sealed class Word<T>() : ValueConverter<T, string>(v => OpenWord<T>.WordOf(v), w => OpenWord<T>.Of(w))
         where T : struct, Enum;
 

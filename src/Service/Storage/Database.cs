@@ -21,7 +21,7 @@ internal static class Database
         b.UseSqlite(ConnectionString(options)).AddInterceptors(new SqliteSettings());
 
     /// <summary>The last migration there is; a test sees to it.</summary>
-    internal static readonly Type Newest = typeof(Migrations.EarlierRequests);
+    internal static readonly Type Newest = typeof(Migrations.StatesAsWords);
 
     /// <summary>Brings the tables up to date. That they are is seen from one row: to list the migrations, every type of the service would be loaded, at each start.</summary>
     public static async Task UpdateAsync(BeaconDb db, CancellationToken ct)

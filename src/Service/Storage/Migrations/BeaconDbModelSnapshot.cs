@@ -99,8 +99,9 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                     b.Property<string>("Thumbprint")
                         .HasColumnType("TEXT");
 
-                    b.Property<int>("Mark")
-                        .HasColumnType("INTEGER");
+                    b.Property<string>("Mark")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
 
                     b.HasKey("StoreId", "Thumbprint");
 
@@ -127,8 +128,9 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                     b.Property<int>("HostId")
                         .HasColumnType("INTEGER");
 
-                    b.Property<int>("Kind")
-                        .HasColumnType("INTEGER");
+                    b.Property<string>("Kind")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
 
                     b.Property<bool>("LetsIn")
                         .HasColumnType("INTEGER");
@@ -347,8 +349,9 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                     b.Property<int>("ServiceId")
                         .HasColumnType("INTEGER");
 
-                    b.Property<int>("State")
-                        .HasColumnType("INTEGER");
+                    b.Property<string>("State")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
 
                     b.Property<string>("WantedSerial")
                         .HasColumnType("TEXT");
@@ -639,8 +642,9 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                         .IsRequired()
                         .HasColumnType("TEXT");
 
-                    b.Property<int>("State")
-                        .HasColumnType("INTEGER");
+                    b.Property<string>("State")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
 
                     b.Property<string>("Thumbprint")
                         .IsRequired()
@@ -838,8 +842,9 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                     b.Property<long?>("Since")
                         .HasColumnType("INTEGER");
 
-                    b.Property<int>("Step")
-                        .HasColumnType("INTEGER");
+                    b.Property<string>("Step")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
 
                     b.Property<string>("StrangersJson")
                         .IsRequired()
@@ -939,8 +944,9 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                     b.Property<string>("SealKey")
                         .HasColumnType("TEXT");
 
-                    b.Property<int>("State")
-                        .HasColumnType("INTEGER");
+                    b.Property<string>("State")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
 
                     b.Property<int?>("ViaHostId")
                         .HasColumnType("INTEGER");
@@ -1305,8 +1311,9 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                         .IsRequired()
                         .HasColumnType("TEXT");
 
-                    b.Property<int>("State")
-                        .HasColumnType("INTEGER");
+                    b.Property<string>("State")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
 
                     b.Property<string>("Subject")
                         .IsRequired()
@@ -1516,8 +1523,9 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                     b.Property<int>("Serving")
                         .HasColumnType("INTEGER");
 
-                    b.Property<int>("State")
-                        .HasColumnType("INTEGER");
+                    b.Property<string>("State")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
 
                     b.Property<long>("Total")
                         .HasColumnType("INTEGER");
@@ -1564,8 +1572,9 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                     b.Property<int>("Port")
                         .HasColumnType("INTEGER");
 
-                    b.Property<int>("Protocol")
-                        .HasColumnType("INTEGER");
+                    b.Property<string>("Protocol")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
 
                     b.Property<string>("Serial")
                         .HasColumnType("TEXT");
@@ -1616,8 +1625,9 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                     b.Property<int>("HostId")
                         .HasColumnType("INTEGER");
 
-                    b.Property<int>("Kind")
-                        .HasColumnType("INTEGER");
+                    b.Property<string>("Kind")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
 
                     b.Property<string>("LooksJson")
                         .IsRequired()
@@ -1629,8 +1639,9 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                     b.Property<string>("ResultJson")
                         .HasColumnType("TEXT");
 
-                    b.Property<int>("State")
-                        .HasColumnType("INTEGER");
+                    b.Property<string>("State")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
 
                     b.Property<string>("StepsJson")
                         .IsRequired()

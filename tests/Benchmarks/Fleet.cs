@@ -255,14 +255,7 @@ internal static class Fleet
                 if (n % 10 != 0)
                     Run(binding, ("$c", 1000 + n), ("$s", n + 1), ("$serial", $"4A{n:X30}"), ("$at", at));
                 Run(named, ("$id", 1000 + n), ("$name", $"s{s}.{name}"));
-                Run(
-                    edition,
-                    ("$c", 1000 + n),
-                    ("$serial", $"4A{n:X30}"),
-                    ("$at", at),
-                    ("$until", until),
-                    ("$state", "current")
-                );
+                Run(edition, ("$c", 1000 + n), ("$serial", $"4A{n:X30}"), ("$at", at), ("$until", until), ("$state", "current"));
                 // What was before it.
                 foreach (var old in new[] { "4C", "4D" })
                     Run(

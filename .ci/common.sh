@@ -22,13 +22,14 @@ need() {
     || die "apt-get could not install ${missing[*]}: $(tail -n 3 "${TMPDIR:-/tmp}/beacon-apt.log")"
 }
 
+# Behind a pipe grep reads to the end (no -q): whoever still writes when it goes is killed, and pipefail takes that for "not found".
 # need_provider: SimpleSAMLphp and what runs it. Some of it has no program of its own: what each brings is looked for.
 need_provider() {
   local missing=()
   [ -d /usr/share/simplesamlphp/www ] || missing+=(no-program-of-simplesamlphp simplesamlphp)
   ls /usr/sbin/php-fpm* >/dev/null 2>&1 || missing+=(no-program-of-php-fpm php-fpm)
   [ -x "$(command -v php || true)" ] || missing+=(php php-cli)
-  for m in xml mbstring; do php -m 2>/dev/null | grep -qi "^$m$" || missing+=("no-program-of-php-$m" "php-$m"); done
+  for m in xml mbstring; do php -m 2>/dev/null | grep -i "^$m$" >/dev/null || missing+=("no-program-of-php-$m" "php-$m"); done
   [ ${#missing[@]} -eq 0 ] || need "${missing[@]}"
 }
 
@@ -45,7 +46,7 @@ unpacked() {
 
 need_toolchain() {
   command -v dotnet >/dev/null || die "The .NET 10 SDK is missing. Install it, then run this again."
-  dotnet --list-sdks | grep -q '^10\.' || die "The .NET SDK found is not version 10. Install .NET 10, then run this again."
+  dotnet --list-sdks | grep '^10\.' >/dev/null || die "The .NET SDK found is not version 10. Install .NET 10, then run this again."
   command -v node >/dev/null && command -v npm >/dev/null || die "Node 20 with npm is missing. Install it, then run this again."
   need gcc gcc openssl openssl curl curl
   [ -e /usr/include/zlib.h ] || { [ "$(id -u)" = 0 ] && need zlib-headers zlib1g-dev; } || die "zlib's headers are missing: apt-get install zlib1g-dev"

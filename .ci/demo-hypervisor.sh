@@ -65,7 +65,7 @@ start_hypervisor() {
 add_hypervisor() {
   local d=$DATA/hv01 way
   way=(beacon device add hv01.thistledown.example --via app01 --kind hypervisor --address "ssh://root@$HYPERVISOR:$HYPERVISOR_SSH" --port "$TLS")
-  for _ in $(seq 50); do ssh-keyscan -p "$HYPERVISOR_SSH" "$HYPERVISOR" 2>/dev/null | grep -q ssh- && break; sleep 0.2; done
+  for _ in $(seq 50); do ssh-keyscan -p "$HYPERVISOR_SSH" "$HYPERVISOR" 2>/dev/null | grep ssh- >/dev/null && break; sleep 0.2; done
   "${way[@]}" >/dev/null 2>&1 || true
   echo "restrict $(cat "$DATA/app01/agent/devices/hv01.thistledown.example/ssh-key.pub")" >"$d/authorized_keys"
   "${way[@]}" --fingerprint "$(ssh-keygen -l -f "$d/host-key.pub" | cut -d' ' -f2)" >/dev/null

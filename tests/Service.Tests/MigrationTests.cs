@@ -54,10 +54,32 @@ public sealed class MigrationTests
         Assert.Equal([OrderKind.Preview, OrderKind.Bind], orders.Select(o => o.Kind));
         Assert.Equal([OrderState.Queued, OrderState.Cancelled], orders.Select(o => o.State));
         Assert.False(db.Database.HasPendingModelChanges());
+        // A certificate's current edition is found by the certificate: all current ones would be read for each that is issued.
+        foreach (
+            var query in new[]
+            {
+                "UPDATE Editions SET State = 'previous' WHERE CertificateId = 5 AND State = 'current'",
+                "SELECT * FROM Editions WHERE CertificateId = 5 AND State = 'current' AND NotAfter < 7",
+                "SELECT * FROM Requests WHERE CertificateName = 'a.example' AND State = 'issued'",
+            }
+        )
+            Assert.Contains("(Certificate", await PlanAsync(source, query));
         await using var words = new SqliteConnection(source);
         words.Open();
         var kept = words.CreateCommand();
         kept.CommandText = "SELECT group_concat(State || ' ' || Kind, ', ') FROM Orders";
         Assert.Equal("queued preview, cancelled bind", kept.ExecuteScalar());
+    }
+
+    /// <summary>How SQLite would carry a statement out: which index it takes, and by which columns.</summary>
+    private static async Task<string> PlanAsync(string source, string query)
+    {
+        await using var db = new SqliteConnection(source);
+        db.Open();
+        var c = db.CreateCommand();
+        c.CommandText = "EXPLAIN QUERY PLAN " + query;
+        await using var row = await c.ExecuteReaderAsync();
+        Assert.True(await row.ReadAsync());
+        return row.GetString(3);
     }
 }

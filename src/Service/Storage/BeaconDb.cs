@@ -258,7 +258,13 @@ public sealed class BeaconDb(DbContextOptions<BeaconDb> options, WriteGate gate,
         {
             e.HasIndex(x => x.Serial).IsUnique();
             e.HasIndex(x => x.RequestId).IsUnique();
-            e.HasIndex(x => x.CertificateId);
+            // One that begins with the state would be taken for a certificate's current edition, too, and all current ones be read.
+            e.HasIndex(x => new
+            {
+                x.CertificateId,
+                x.State,
+                x.NotAfter,
+            });
             e.HasIndex(x => x.KeyFingerprint);
             e.HasIndex(x => x.Thumbprint);
             e.HasIndex(x => x.RevokedAt);
@@ -280,7 +286,7 @@ public sealed class BeaconDb(DbContextOptions<BeaconDb> options, WriteGate gate,
             e.Ignore(x => x.Amendments);
             e.HasIndex(x => x.State);
             e.HasIndex(x => x.CertificateId);
-            e.HasIndex(x => x.CertificateName);
+            e.HasIndex(x => new { x.CertificateName, x.State });
             e.HasIndex(x => x.AnswerKey);
             e.Property(x => x.Version).IsConcurrencyToken();
         });

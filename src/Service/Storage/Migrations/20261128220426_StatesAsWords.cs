@@ -28,6 +28,19 @@ namespace OrderlyBeacon.Service.Storage.Migrations
             ("Providers", "Step", new[] { "unmanaged", "steady", "publishing", "waiting", "switching", "fading", "retiring", "held", "unknown" }),
         };
 
+        // The planner took the index that begins with the state, and read all current editions for each that was issued.
+        private static readonly (string Name, string Table)[] _narrow =
+        {
+            ("IX_Editions_CertificateId", "Editions"),
+            ("IX_Requests_CertificateName", "Requests"),
+        };
+
+        private static readonly (string Name, string Table, string[] Columns)[] _wider =
+        {
+            ("IX_Editions_CertificateId_State_NotAfter", "Editions", new[] { "CertificateId", "State", "NotAfter" }),
+            ("IX_Requests_CertificateName_State", "Requests", new[] { "CertificateName", "State" }),
+        };
+
         private static readonly (string Name, string Table, string[] Columns)[] _indexes =
         {
             ("IX_Orders_HostId_State", "Orders", new[] { "HostId", "State" }),
@@ -42,7 +55,7 @@ namespace OrderlyBeacon.Service.Storage.Migrations
         /// <inheritdoc />
         protected override void Up(MigrationBuilder migrationBuilder)
         {
-            foreach (var (name, table, _) in _indexes)
+            foreach (var (name, table) in _indexes.Select(i => (i.Name, i.Table)).Concat(_narrow))
                 migrationBuilder.DropIndex(name, table);
             foreach (var (table, column, words) in _columns)
             {
@@ -50,7 +63,7 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                 Change(migrationBuilder, table, column, $"CASE {column} {string.Join(" ", cases)} END");
             }
             Change(migrationBuilder, "Orders", "Kind", "json_extract(ContentJson, '$.kind')");
-            foreach (var (name, table, columns) in _indexes)
+            foreach (var (name, table, columns) in _indexes.Concat(_wider))
                 migrationBuilder.CreateIndex(name, table, columns);
         }
 

@@ -652,7 +652,7 @@ namespace OrderlyBeacon.Service.Storage.Migrations
 
                     b.HasKey("Id");
 
-                    b.HasIndex("CertificateId");
+                    b.HasIndex("CertificateId", "State", "NotAfter");
 
                     b.HasIndex("KeyFingerprint");
 
@@ -1333,7 +1333,7 @@ namespace OrderlyBeacon.Service.Storage.Migrations
 
                     b.HasIndex("CertificateId");
 
-                    b.HasIndex("CertificateName");
+                    b.HasIndex("CertificateName", "State");
 
                     b.HasIndex("State");
 

@@ -33,7 +33,7 @@ public sealed class MigrationTests
                 INSERT INTO Requests (Id, State, CertificateName, Profile, Requester, Cause, Subject, NamesJson, VerdictsJson, FindingsJson, Key, BindToJson, At, Version)
                 VALUES (1, 3, 'a.example', 'server', 'robin', 'person', '', '[]', '[]', '[]', 'ec-p256', '[]', 0, 1), (2, 6, 'b.example', 'server', 'robin', 'person', '', '[]', '[]', '[]', 'ec-p256', '[]', 0, 1);
                 INSERT INTO Orders (Id, HostId, Kind, State, ContentJson, StepsJson, LooksJson, At)
-                VALUES (1, 2, 12, 0, '{"id":0,"kind":"preview"}', '[]', '[]', 0), (2, 2, 1, 4, '{"id":0,"kind":"bind"}', '[]', '[]', 0);
+                VALUES (1, 2, 12, 0, '{"id":0,"kind":"preview"}', '[]', '[]', 0), (2, 2, 1, 4, '{"id":0,"kind":"bind"}', '[]', '[]', 0), (3, 2, 1, 2, '', '[]', '[]', 0);
                 """;
             c.ExecuteNonQuery();
         }
@@ -51,8 +51,8 @@ public sealed class MigrationTests
         Assert.All(requests, r => Assert.Empty(r.Amendments));
         // A kind had been put between others meanwhile: what was ordered is what it says, not its number.
         var orders = await db.Orders.OrderBy(o => o.Id).ToListAsync(ct);
-        Assert.Equal([OrderKind.Preview, OrderKind.Bind], orders.Select(o => o.Kind));
-        Assert.Equal([OrderState.Queued, OrderState.Cancelled], orders.Select(o => o.State));
+        Assert.Equal([OrderKind.Preview, OrderKind.Bind, OrderKind.Unknown], orders.Select(o => o.Kind));
+        Assert.Equal([OrderState.Queued, OrderState.Cancelled, OrderState.Done], orders.Select(o => o.State));
         Assert.False(db.Database.HasPendingModelChanges());
         // A certificate's current edition is found by the certificate: all current ones would be read for each that is issued.
         foreach (
@@ -68,7 +68,7 @@ public sealed class MigrationTests
         words.Open();
         var kept = words.CreateCommand();
         kept.CommandText = "SELECT group_concat(State || ' ' || Kind, ', ') FROM Orders";
-        Assert.Equal("queued preview, cancelled bind", kept.ExecuteScalar());
+        Assert.Equal("queued preview, cancelled bind, done unknown", kept.ExecuteScalar());
     }
 
     /// <summary>How SQLite would carry a statement out: which index it takes, and by which columns.</summary>

@@ -62,7 +62,8 @@ namespace OrderlyBeacon.Service.Storage.Migrations
                 var cases = words.Select((word, number) => $"WHEN {number} THEN '{word}'");
                 Change(migrationBuilder, table, column, $"CASE {column} {string.Join(" ", cases)} END");
             }
-            Change(migrationBuilder, "Orders", "Kind", "json_extract(ContentJson, '$.kind')");
+            const string kind = "CASE WHEN json_valid(ContentJson) THEN coalesce(json_extract(ContentJson, '$.kind'), 'unknown') ELSE 'unknown' END";
+            Change(migrationBuilder, "Orders", "Kind", kind);
             foreach (var (name, table, columns) in _indexes.Concat(_wider))
                 migrationBuilder.CreateIndex(name, table, columns);
         }

@@ -5,7 +5,7 @@ using OrderlyBeacon.Service.Storage;
 
 namespace OrderlyBeacon.Service;
 
-/// <summary>Something that somebody named is not there: which begins like it, or stands beside it, is said along.</summary>
+/// <summary>Something that somebody named is not there: what begins like it, or stands beside it, is said along.</summary>
 internal static class NotThere
 {
     private const int Most = 3;

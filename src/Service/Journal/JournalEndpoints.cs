@@ -34,11 +34,14 @@ internal static class JournalEndpoints
 
     private static async Task<Page<JournalEntryInfo>> ReadAsync(BeaconDb db, long? before, long? after, int take, CancellationToken ct)
     {
-        var q = db.Journal.AsNoTracking();
-        q = after is { } a
-            ? q.Where(e => e.Sequence > a).OrderBy(e => e.Sequence)
-            : (before is { } b ? q.Where(e => e.Sequence < b) : q).OrderByDescending(e => e.Sequence);
-        var rows = await q.Take(take).ToListAsync(ct);
+        var all = db.Journal.AsNoTracking();
+        var wanted = (after, before) switch
+        {
+            ({ } a, _) => all.Where(e => e.Sequence > a).OrderBy(e => e.Sequence),
+            (_, { } b) => all.Where(e => e.Sequence < b).OrderByDescending(e => e.Sequence),
+            _ => all.OrderByDescending(e => e.Sequence),
+        };
+        var rows = await wanted.Take(take).ToListAsync(ct);
         return new([.. rows.Select(r => r.Info)], rows.Count == take ? rows[^1].Sequence.ToString() : null);
     }
 

@@ -21,6 +21,7 @@ export default defineConfig([
             parserOptions: { projectService: true, tsconfigRootDir: import.meta.dirname },
         },
         rules: {
+            'no-nested-ternary': 'error',
             '@typescript-eslint/restrict-template-expressions': ['error', { allowNumber: true }],
         },
     },

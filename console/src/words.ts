@@ -11,20 +11,19 @@ export function clock(iso: string): string {
   return new Date(iso).toISOString().slice(11, 19);
 }
 
+/** The longest first; each begins at one and a half of it, in seconds. */
+const units: [number, string][] = [
+  [365 * 86_400, 'years'],
+  [86_400, 'days'],
+  [3600, 'hours'],
+  [60, 'minutes'],
+];
+
 export function distance(ms: number): string {
   const a = Math.abs(ms) / 1000;
   if (a < 5) return ms < 0 ? 'just now' : 'now';
-  const [n, unit] =
-    a >= 1.5 * 365 * 86400
-      ? [a / (365 * 86400), 'years']
-      : a >= 1.5 * 86400
-        ? [a / 86400, 'days']
-        : a >= 5400
-          ? [a / 3600, 'hours']
-          : a >= 90
-            ? [a / 60, 'minutes']
-            : [a, 'seconds'];
-  const text = `${Math.round(n)} ${unit}`;
+  const [length, unit] = units.find(([seconds]) => a >= 1.5 * seconds) ?? [1, 'seconds'];
+  const text = `${Math.round(a / length)} ${unit}`;
   return ms < 0 ? `${text} ago` : `in ${text}`;
 }
 
@@ -34,6 +33,12 @@ export function when(iso: string | null | undefined, now: number): string {
   const left = new Date(iso).getTime() - now;
   const near = Math.abs(left) < 1.5 * 86_400_000;
   return `${near ? `${day(iso).replace(/ \d+$/, '')} ${clock(iso).slice(0, 5)}` : day(iso)} · ${distance(left)}`;
+}
+
+/** How many there are, in words: none, one, or "5 things" and so on. */
+export function counted(count: number, none: string, one: string, many: string): string {
+  if (count === 0) return none;
+  return count === 1 ? one : `${count} ${many}`;
 }
 
 /** A word as a shell takes it: as it is where that is safe, else in single quotes. */

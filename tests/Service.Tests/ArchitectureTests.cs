@@ -95,10 +95,14 @@ public sealed partial class ArchitectureTests
     [GeneratedRegex(@"\bCommand \w+\(|IEnumerable<Command> \w+\(|void OnModelCreating\(")]
     private static partial Regex Lists();
 
+    /// <summary>Not what tools write: builds, migrations, the database's compiled model.</summary>
+    private static bool IsWrittenByHand(string file) =>
+        !new[] { "/obj/", "/bin/", "/Migrations/", "/Storage/Compiled/" }.Any(file.Contains);
+
     private static IEnumerable<string> Sources(string folder) =>
         Directory
             .EnumerateFiles(Path.Combine(Programs.Root, folder), "*.cs", SearchOption.AllDirectories)
-            .Where(f => !f.Contains("/obj/") && !f.Contains("/bin/") && !f.Contains("/Migrations/"));
+            .Where(IsWrittenByHand);
 
     /// <summary>A choice among several is a table (switch) or steps, not a question within a question.</summary>
     [Fact]
@@ -284,7 +288,7 @@ public sealed partial class ArchitectureTests
     private static IEnumerable<(string File, string Text)> Sources(string folder, string pattern, string texts) =>
         Directory
             .EnumerateFiles(Path.Combine(Programs.Root, folder), pattern, SearchOption.AllDirectories)
-            .Where(f => !f.Contains("/obj/") && !f.Contains("/bin/") && !f.Contains("/Migrations/"))
+            .Where(IsWrittenByHand)
             .SelectMany(f =>
                 Regex
                     .Matches(File.ReadAllText(f), texts)

@@ -104,7 +104,18 @@ internal sealed class PlainDirectory : IDisposable
     }
 
     /// <summary>It takes connections and answers nothing, until <paramref name="signal"/> is CONT.</summary>
-    public void Signal(string signal) => Programs.Run("kill", ["-" + signal, _slapd.Id.ToString()]);
+    /// <summary>It stands still: no thread of it runs when this returns. A signal that was sent has not arrived yet.</summary>
+    public void StandStill()
+    {
+        Signal("STOP");
+        Assert.True(SpinWait.SpinUntil(() => Directory.GetDirectories($"/proc/{_slapd.Id}/task").All(IsStopped), 10_000), "slapd runs on");
+    }
+
+    public void GoOn() => Signal("CONT");
+
+    private void Signal(string signal) => Programs.Run("kill", ["-" + signal, _slapd.Id.ToString()]);
+
+    private static bool IsStopped(string thread) => File.ReadAllText(Path.Combine(thread, "stat")).Split(") ")[^1].StartsWith('T');
 
     private void MakeCertificate()
     {

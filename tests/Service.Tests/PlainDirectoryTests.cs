@@ -97,7 +97,7 @@ public sealed class PlainDirectoryTests : IDisposable
         _rail.StartAgain();
         Assert.NotNull(await d.PersonAsync("jay", CancellationToken.None));
         // It takes the question and is silent.
-        _rail.Signal("STOP");
+        _rail.StandStill();
         try
         {
             Assert.Equal(
@@ -107,7 +107,7 @@ public sealed class PlainDirectoryTests : IDisposable
         }
         finally
         {
-            _rail.Signal("CONT");
+            _rail.GoOn();
         }
         Assert.NotNull(await AgainAsync(d));
     }

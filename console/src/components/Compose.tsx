@@ -62,6 +62,7 @@ export function Compose({
   const ask = (p: string | null, of: string[]) => {
     if (p) propose.mutate({ purpose: p, services: of });
   };
+  const every = purpose === 'website' ? 'Choose the site' : 'all that fit';
   return (
     <section className="sheet" aria-label="What it is for">
       <Title order={3} fz="md">
@@ -85,7 +86,7 @@ export function Compose({
           <MultiSelect
             size="xs"
             label={purpose === 'website' ? 'Its site' : 'Its services'}
-            placeholder={of.length > 0 ? '' : purpose === 'website' ? 'Choose the site' : 'all that fit'}
+            placeholder={of.length > 0 ? '' : every}
             data={services}
             value={of}
             onChange={(v) => {

@@ -6,6 +6,7 @@ import { api, take, type HostDetail, type StoredEntry } from '../api/client';
 import { Failure } from './Bits';
 import { OrderProgress } from './OrderProgress';
 import { ExportDialog, ImportDialog, LabelDialog, RemoveDialog } from './StoreDialogs';
+import { usedAs } from './stored';
 import { commonName, when } from '../words';
 import { Scroll } from './Scroll';
 
@@ -30,11 +31,14 @@ export function HostStore({ detail, now }: { detail: HostDetail; now: number }) 
   const simple = useMutation({
     mutationFn: async ({ what, entry }: { what: 'archive' | 'restore' | 'undo'; entry: StoredEntry }) => {
       const path = { params: { path: { host, thumbprint: entry.thumbprint } } };
-      return what === 'archive'
-        ? take(api.POST('/api/v1/hosts/{host}/store/{thumbprint}/archive', path))
-        : what === 'restore'
-          ? take(api.POST('/api/v1/hosts/{host}/store/{thumbprint}/restore', path))
-          : take(api.DELETE('/api/v1/hosts/{host}/store/{thumbprint}/label', path));
+      switch (what) {
+        case 'archive':
+          return take(api.POST('/api/v1/hosts/{host}/store/{thumbprint}/archive', path));
+        case 'restore':
+          return take(api.POST('/api/v1/hosts/{host}/store/{thumbprint}/restore', path));
+        case 'undo':
+          return take(api.DELETE('/api/v1/hosts/{host}/store/{thumbprint}/label', path));
+      }
     },
     onSuccess: (a) => {
       ordered(a.order);
@@ -89,15 +93,7 @@ export function HostStore({ detail, now }: { detail: HostDetail; now: number }) 
                 {e.serial.length > 12 && '…'}
               </td>
               <td className="nowrap">{when(e.notAfter, now)}</td>
-              <td>
-                {e.archived
-                  ? 'archived'
-                  : e.boundTo?.length
-                    ? `serves ${e.boundTo.join(', ')}`
-                    : e.inUse
-                      ? 'in use'
-                      : 'kept'}
-              </td>
+              <td>{usedAs(e)}</td>
               <td className="nowrap">{e.releasable ? 'may leave' : 'stays here'}</td>
               <td title={e.issuer ?? ''}>{commonName(e.issuer)}</td>
               <td>

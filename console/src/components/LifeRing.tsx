@@ -26,9 +26,8 @@ export function LifeRing(life: Life) {
       role="img"
       aria-label={`${Math.round(used * 100)} % of its life used${words}`}
     >
-      {form === 'ended' ? (
-        <rect x="4" y="4" width="14" height="14" className={classes.solid} />
-      ) : form === 'due' ? (
+      {form === 'ended' && <rect x="4" y="4" width="14" height="14" className={classes.solid} />}
+      {form === 'due' && (
         <>
           <rect x="3.5" y="3.5" width="15" height="15" className={classes.track} />
           <rect
@@ -41,7 +40,8 @@ export function LifeRing(life: Life) {
             strokeDasharray={`${used} 1`}
           />
         </>
-      ) : (
+      )}
+      {(form === 'whole' || form === 'broken') && (
         <g transform="rotate(-90 11 11)">
           <circle
             cx="11"

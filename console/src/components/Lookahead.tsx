@@ -125,14 +125,20 @@ function Density({
   );
 }
 
+function renewal(item: LookaheadItem, now: number): string {
+  if (item.planned) return `renewal ${when(item.planned, now)}`;
+  return item.kind === 'authority' ? 'renewed by hand' : 'nothing renews it';
+}
+
+/** What stands at its row; a long name is cut after a label. */
+function rowLabel({ kind, name }: LookaheadItem): string {
+  if (kind === 'authority') return `▣ ${name}`;
+  return name.length > 36 ? `${name.slice(0, name.lastIndexOf('.', 35))}.…` : name;
+}
+
 function Row({ item, at, now }: { item: LookaheadItem; at: (iso: string) => number; now: number }) {
   const [from, to] = [at(item.notBefore), at(item.notAfter)];
-  const renewed = item.planned
-    ? `renewal ${when(item.planned, now)}`
-    : item.kind === 'authority'
-      ? 'renewed by hand'
-      : 'nothing renews it';
-  const text = `${item.name}${item.host ? ` on ${shortHost(item.host)}` : ''}: ends ${when(item.notAfter, now)}; ${renewed}; ${item.state}`;
+  const text = `${item.name}${item.host ? ` on ${shortHost(item.host)}` : ''}: ends ${when(item.notAfter, now)}; ${renewal(item, now)}; ${item.state}`;
   const body = (
     <g
       className={classes.row}
@@ -142,11 +148,7 @@ function Row({ item, at, now }: { item: LookaheadItem; at: (iso: string) => numb
       <title>{text}</title>
       <rect x={0} y={0} width={labelWidth - 8} height={rowHeight} fill="transparent" />
       <text className={item.kind === 'authority' ? classes.small : classes.label} x={0} y={17}>
-        {item.kind === 'authority'
-          ? `▣ ${item.name}`
-          : item.name.length > 36
-            ? `${item.name.slice(0, item.name.lastIndexOf('.', 35))}.…`
-            : item.name}
+        {rowLabel(item)}
       </text>
       <line className={classes.life} x1={from} x2={to} y1={13} y2={13} />
       {item.planned && (

@@ -23,10 +23,11 @@ export function More({ shown, busy, more, back }: Props) {
       watch.disconnect();
     };
   }, [more, busy, shown]);
+  const further = back ? `, looked back to number ${back}` : ', there are more';
   return (
     <Group gap="sm" ref={end} mt="xs">
       <span className="dim" data-testid="count" role="status">
-        {shown} shown{more ? (back ? `, looked back to number ${back}` : ', there are more') : ''}
+        {shown} shown{more ? further : ''}
       </span>
       {more && (
         <Button size="compact-xs" variant="default" loading={busy} onClick={more}>

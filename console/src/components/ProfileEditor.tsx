@@ -54,26 +54,24 @@ export function ProfileEditor({ id, yaml, close }: { id: string; yaml: string; c
           }}
         />
         <div aria-live="polite">
-          {same ? (
+          {same && (
             <Text size="sm" c="dimmed">
               Nothing is changed yet. What would change appears here; certificates that were issued stay as
               they are.
             </Text>
-          ) : judged.error ? (
-            <Failure error={judged.error} />
-          ) : (
-            judged.data && (
-              <>
-                <Text size="sm" fw={600}>
-                  Revision {judged.data.revision}:
+          )}
+          {!same && judged.error && <Failure error={judged.error} />}
+          {!same && !judged.error && judged.data && (
+            <>
+              <Text size="sm" fw={600}>
+                Revision {judged.data.revision}:
+              </Text>
+              {judged.data.changes.map((c) => (
+                <Text key={c.field} size="sm" className="mono">
+                  {c.field}: <del>{c.before || 'nothing'}</del> → <ins>{c.after || 'nothing'}</ins>
                 </Text>
-                {judged.data.changes.map((c) => (
-                  <Text key={c.field} size="sm" className="mono">
-                    {c.field}: <del>{c.before || 'nothing'}</del> → <ins>{c.after || 'nothing'}</ins>
-                  </Text>
-                ))}
-              </>
-            )
+              ))}
+            </>
           )}
         </div>
         {save.error && <Failure error={save.error} />}

@@ -19,7 +19,7 @@ const verdicts: Record<Verdict, [Severity, string]> = {
   refused: ['failed', 'refused'],
 };
 
-export function VerdictState({ verdict }: { verdict: Verdict }) {
+export function VerdictState({ verdict, said }: { verdict: Verdict; said?: string }) {
   const [severity, word] = verdicts[verdict];
-  return <State severity={severity} word={word} />;
+  return <State severity={severity} word={said ?? word} />;
 }

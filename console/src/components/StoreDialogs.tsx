@@ -200,6 +200,12 @@ const forms: { value: ExportForm; label: string; key: 'never' | 'may' | 'must' }
   { value: 'java-keystore', label: 'Java keystore (PKCS#12), with the key', key: 'must' },
 ];
 
+/** What keeps a key from being exported; null when nothing does. */
+function whyNotReleased(entry: StoredEntry, passphrase: string): string | null {
+  if (!entry.releasable) return 'Its key was not made as one that may leave this host.';
+  return passphrase.length < 10 ? 'A passphrase has at least 10 characters.' : null;
+}
+
 export function ExportDialog({
   host,
   entry,
@@ -237,13 +243,7 @@ export function ExportDialog({
     },
     onSuccess: onClose,
   });
-  const why = !withKey
-    ? null
-    : !entry.releasable
-      ? 'Its key was not made as one that may leave this host.'
-      : passphrase.length < 10
-        ? 'A passphrase has at least 10 characters.'
-        : null;
+  const why = withKey ? whyNotReleased(entry, passphrase) : null;
   return (
     <Modal opened onClose={onClose} title={`Export ${entry.certificate}`}>
       <Stack gap="sm">

@@ -2,7 +2,7 @@ import { useState } from 'react';
 import { Button, Group, Loader, Modal, Stack, Text, TextInput } from '@mantine/core';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { api, take, type AnchorInfo, type TrustAct, type TrustStoreInfo } from '../api/client';
-import { commonName, shellWord, shortHost } from '../words';
+import { commonName, counted, shellWord, shortHost } from '../words';
 import { CommandLine, Failure } from './Bits';
 import { OrderProgress } from './OrderProgress';
 import { useOnceKey } from './useOnceKey';
@@ -94,11 +94,7 @@ export function TrustDialog({
             {plan.data && (
               <>
                 <Text size="sm">
-                  {count === 0
-                    ? 'No store is changed by it.'
-                    : count === 1
-                      ? '1 store is changed:'
-                      : `${count} stores are changed:`}
+                  {counted(count, 'No store is changed by it.', '1 store is changed:', 'stores are changed:')}
                 </Text>
                 <ul style={{ margin: 0, paddingLeft: 18 }}>
                   {plan.data.stores.slice(0, 8).map((s) => (

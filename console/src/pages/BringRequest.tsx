@@ -5,7 +5,7 @@ import { keepPreviousData, useMutation, useQuery } from '@tanstack/react-query';
 import { Link, useNavigate } from 'react-router';
 import { api, take, type NewRequest } from '../api/client';
 import { CommandLine, Facts, Failure } from '../components/Bits';
-import { State } from '../components/State';
+import { VerdictState } from '../components/State';
 import { Verdicts } from '../components/Verdicts';
 import { useNow } from '../components/useNow';
 import { when } from '../words';
@@ -135,10 +135,7 @@ export function BringRequest() {
       {csr.trim() && preview.error && <Failure error={preview.error} />}
       {p && (
         <Scroll className="sheet" label="Preview">
-          <State
-            severity={p.overall === 'granted' ? 'fine' : p.overall === 'refused' ? 'failed' : 'soon'}
-            word={p.outcome}
-          />
+          <VerdictState verdict={p.overall} said={p.outcome} />
           <Verdicts verdicts={p.verdicts} />
           {p.findings.map((f) => (
             <Text size="sm" key={`${f.code} ${f.subject}`}>

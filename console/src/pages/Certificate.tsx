@@ -3,7 +3,7 @@ import { Button, Group, Loader, Modal, Select, SimpleGrid, Stack, Text, Title } 
 import { useDisclosure } from '@mantine/hooks';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { Link, useParams } from 'react-router';
-import { api, take, type CertificateDetail } from '../api/client';
+import { api, take, type CertificateDetail, type CertificateInfo } from '../api/client';
 import { CommandLine, Facts, Failure } from '../components/Bits';
 import { LifeRing } from '../components/LifeRing';
 import { Looks } from '../components/Looks';
@@ -16,6 +16,27 @@ import { State } from '../components/State';
 import { useNow } from '../components/useNow';
 import { shortHost, when } from '../words';
 import { Scroll } from '../components/Scroll';
+
+const bindingSeverity = { planned: 'soon', serving: 'fine', behind: 'failed', broken: 'failed' } as const;
+
+function renewal(c: CertificateInfo, now: number): string {
+  if (!c.planned) return 'nothing renews it';
+  const at = when(c.planned, now);
+  return c.outside
+    ? `${at}: the next key and CSR are made by themselves; somebody carries the CSR to ${c.outside}`
+    : `${at}, by itself${c.policy.newKey ? ', with a new key' : ''}`;
+}
+
+function BoundToNothing({ certificate: c }: { certificate: CertificateInfo }) {
+  if (c.state === 'on its device')
+    return <Text size="sm">Its device serves it; it was seen there when it was put in place.</Text>;
+  return (
+    <Text size="sm">
+      {c.host ? 'No service serves it yet. ' : 'It was handed out; no host of ours serves it.'}
+      {c.host && <Link to={`/hosts/${c.host}`}>Bind it on {shortHost(c.host)}</Link>}
+    </Text>
+  );
+}
 
 export function Certificate() {
   const name = useParams().name ?? '';
@@ -87,14 +108,7 @@ export function Certificate() {
               ['Names', c.names.join(', ')],
               ['Host', c.host ? <Link to={`/hosts/${c.host}`}>{c.host}</Link> : 'none: issued for a CSR'],
               ['Ends', when(c.notAfter, now)],
-              [
-                'Renewal',
-                c.planned && c.outside
-                  ? `${when(c.planned, now)}: the next key and CSR are made by themselves; somebody carries the CSR to ${c.outside}`
-                  : c.planned
-                    ? `${when(c.planned, now)}, by itself${c.policy.newKey ? ', with a new key' : ''}`
-                    : 'nothing renews it',
-              ],
+              ['Renewal', renewal(c, now)],
               ['Subject', data.text?.subject],
               ['Issuer', data.text?.issuer],
               ['Signed by', c.outside ? `${c.outside}, an authority outside` : null],
@@ -111,13 +125,8 @@ export function Certificate() {
             <Title order={3} fz="md">
               Bound to
             </Title>
-            {c.bindings.length === 0 && c.state === 'on its device' ? (
-              <Text size="sm">Its device serves it; it was seen there when it was put in place.</Text>
-            ) : c.bindings.length === 0 ? (
-              <Text size="sm">
-                {c.host ? 'No service serves it yet. ' : 'It was handed out; no host of ours serves it.'}
-                {c.host && <Link to={`/hosts/${c.host}`}>Bind it on {shortHost(c.host)}</Link>}
-              </Text>
+            {c.bindings.length === 0 ? (
+              <BoundToNothing certificate={c} />
             ) : (
               <table className="rows">
                 <tbody>
@@ -127,12 +136,7 @@ export function Certificate() {
                         {shortHost(b.host)}/{b.service}
                       </td>
                       <td>
-                        <State
-                          severity={
-                            b.state === 'serving' ? 'fine' : b.state === 'planned' ? 'soon' : 'failed'
-                          }
-                          word={b.state}
-                        />
+                        <State severity={bindingSeverity[b.state]} word={b.state} />
                         {b.message && <div className="dim">{b.message}</div>}
                         <div className="dim">seen {when(b.seenAt, now)}</div>
                       </td>

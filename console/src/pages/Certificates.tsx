@@ -95,6 +95,9 @@ export function Certificates() {
     .filter(Boolean)
     .join(' ');
   if (error && !data) return <Failure error={error} />;
+  // The worst come first, names and ends in their order.
+  const [direction, arrow] =
+    sort === 'severity' ? (['descending', ' ↓'] as const) : (['ascending', ' ↑'] as const);
   return (
     <Stack gap="md">
       <Group justify="space-between">
@@ -150,25 +153,21 @@ export function Certificates() {
       </Group>
       <NotOffered denied={denied} actions={{ submitRequest: 'request certificates' }} />
       {revoking && <RevokeSeveral close={several.close} />}
-      {!data ? (
-        <Loader aria-label="Loading" />
-      ) : rows.length === 0 ? (
+      {!data && <Loader aria-label="Loading" />}
+      {data && rows.length === 0 && (
         <div className="sheet">
           {narrowed
             ? 'Nothing matches. Search finds names, serials and SHA-256 fingerprints.'
             : 'There is no certificate yet. Request the first one.'}
         </div>
-      ) : (
+      )}
+      {rows.length > 0 && (
         <Scroll as="div" className="sheet">
           <table className="rows" aria-label="Certificates">
             <thead>
               <tr>
                 {columns.map(([head, by]) => (
-                  <th
-                    key={head}
-                    scope="col"
-                    aria-sort={by && sort === by ? (by === 'severity' ? 'descending' : 'ascending') : 'none'}
-                  >
+                  <th key={head} scope="col" aria-sort={by && sort === by ? direction : 'none'}>
                     {by ? (
                       <button
                         type="button"
@@ -177,7 +176,7 @@ export function Certificates() {
                         }}
                       >
                         {head}
-                        {sort === by ? (by === 'severity' ? ' ↓' : ' ↑') : ''}
+                        {sort === by ? arrow : ''}
                       </button>
                     ) : (
                       head

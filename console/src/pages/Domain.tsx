@@ -66,19 +66,21 @@ export function Domain() {
         <Title order={3} fz="md">
           Directory
         </Title>
-        {!data.present ? (
+        {!data.present && (
           <Text size="sm">
             There is none: names are decided by hosts, zones and people alone. The setting is
             BEACON_DIRECTORY.
           </Text>
-        ) : data.away ? (
+        )}
+        {data.present && data.away && (
           <>
             <State severity="failed" word={data.away.message} />
             <Text size="sm">
               {data.away.cure} <span className="dim">since {when(data.away.since, now)}</span>
             </Text>
           </>
-        ) : (
+        )}
+        {data.present && !data.away && (
           <State
             severity="fine"
             word={`${data.called} ${data.answered ? `answered ${when(data.answered, now)}` : 'was not asked yet'}; its answers are kept for ${data.minutes} min`}

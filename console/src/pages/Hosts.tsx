@@ -180,12 +180,21 @@ function HostList(n: Narrowing) {
   );
 }
 
+/** How it is known, and since when it was not heard of. */
+function reached(h: HostInfo, now: number): string {
+  if (h.device) return `${h.device}, reached by the agent of ${shortHost(h.via ?? '')}`;
+  return h.lastSeen
+    ? `seen ${when(h.lastSeen, now)} · agent ${h.agentVersion ?? ''}`
+    : 'its agent has not joined yet';
+}
+
 function HostSheet({ host: h, now }: { host: HostInfo; now: number }) {
   const detail = useQuery({
     queryKey: ['host', h.name],
     queryFn: () => take(api.GET('/api/v1/hosts/{name}', { params: { path: { name: h.name } } })),
     enabled: h.services > 0,
   });
+  const isAwaited = !h.device && h.services > 0 && !detail.data;
   return (
     <Scroll className="sheet" label={h.name}>
       <Group justify="space-between" mb={4}>
@@ -196,11 +205,7 @@ function HostSheet({ host: h, now }: { host: HostInfo; now: number }) {
           <HostState host={h} />
         </Group>
         <Text size="xs" c="dimmed">
-          {h.device
-            ? `${h.device}, reached by the agent of ${shortHost(h.via ?? '')}`
-            : h.lastSeen
-              ? `seen ${when(h.lastSeen, now)} · agent ${h.agentVersion ?? ''}`
-              : 'its agent has not joined yet'}
+          {reached(h, now)}
         </Text>
       </Group>
       {h.problem && (
@@ -208,16 +213,14 @@ function HostSheet({ host: h, now }: { host: HostInfo; now: number }) {
           <State severity="now" word={h.problem.message} /> <span className="dim">{h.problem.cure}</span>
         </div>
       )}
-      {h.device ? (
+      {h.device && (
         <Text size="sm">
           It makes its own key and puts its certificate in place by itself.{' '}
           <Link to={`/new?host=${encodeURIComponent(h.name)}`}>Request one for it.</Link>
         </Text>
-      ) : h.services > 0 && !detail.data ? (
-        <Loader size="sm" aria-label="Loading" />
-      ) : (
-        <ServiceTable services={detail.data?.services ?? []} now={now} />
       )}
+      {isAwaited && <Loader size="sm" aria-label="Loading" />}
+      {!h.device && !isAwaited && <ServiceTable services={detail.data?.services ?? []} now={now} />}
     </Scroll>
   );
 }

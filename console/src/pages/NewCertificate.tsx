@@ -88,6 +88,7 @@ export function NewCertificate() {
   if (!hosts.data || !profiles.data) return <Loader aria-label="Loading" />;
   const joined = hosts.data.items.filter((h) => h.state === 'joined' && !isDenied('submitRequest', h.denied));
   const mayNot = isDenied('submitRequest', denied);
+  const isNoneThere = joined.length === 0 && !part && !host;
   const choices = joined.map((h) => ({ value: h.name, label: h.online ? h.name : `${h.name} (away)` }));
   return (
     <Stack gap="md">
@@ -101,14 +102,15 @@ export function NewCertificate() {
       </Group>
       <NotOffered denied={denied} actions={requesting} />
       {!mayNot && <NotOffered denied={detail.data?.host.denied} actions={requesting} />}
-      {mayNot ? null : joined.length === 0 && !part && !host ? (
+      {!mayNot && isNoneThere && (
         <div className="sheet">
           <Text size="sm">
             Keys are made on the host that uses them, so a host of yours has to join first.
           </Text>
           <CommandLine command="beacon host invite NAME" />
         </div>
-      ) : (
+      )}
+      {!mayNot && !isNoneThere && (
         <Select
           label="Host"
           description="It makes the key, and keeps it"
@@ -388,24 +390,22 @@ function Wish({ host, first, profiles }: { host: HostDetail; first: string; prof
           <Title order={3} fz="md">
             The certificate as it will be
           </Title>
-          {!any ? (
+          {!any && (
             <Text size="sm">
               Enter a name: what will be decided about it, and the certificate, appear here. Nothing is
               submitted before you say so.
             </Text>
-          ) : preview.error ? (
-            <Failure error={preview.error} />
-          ) : (
-            preview.data && (
-              <>
-                <Preview
-                  data={preview.data}
-                  now={now}
-                  releaseTo={profiles.find((p) => p.value === profile)?.releaseTo ?? []}
-                />
-                <LeaveOut uncovered={preview.data.uncovered ?? []} said={leaveOut} say={setLeaveOut} />
-              </>
-            )
+          )}
+          {any && preview.error && <Failure error={preview.error} />}
+          {any && !preview.error && preview.data && (
+            <>
+              <Preview
+                data={preview.data}
+                now={now}
+                releaseTo={profiles.find((p) => p.value === profile)?.releaseTo ?? []}
+              />
+              <LeaveOut uncovered={preview.data.uncovered ?? []} said={leaveOut} say={setLeaveOut} />
+            </>
           )}
           {submit.error && <Failure error={submit.error} />}
           {missing.length > 0 && (
@@ -435,10 +435,7 @@ function Preview({ data, now, releaseTo }: { data: RequestPreview; now: number; 
   const c = data.certificate;
   return (
     <>
-      <State
-        severity={data.overall === 'granted' ? 'fine' : data.overall === 'refused' ? 'failed' : 'soon'}
-        word={data.outcome}
-      />
+      <VerdictState verdict={data.overall} said={data.outcome} />
       {data.warnings.map((w) => (
         <div key={w}>
           <State severity="soon" word="" /> {w}

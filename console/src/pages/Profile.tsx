@@ -5,6 +5,7 @@ import { useNavigate, useParams } from 'react-router';
 import { api, take } from '../api/client';
 import { CommandLine, Facts, Failure } from '../components/Bits';
 import { NotOffered, Offered } from '../components/Offered';
+import { offeredWord } from '../components/profiles';
 import { useDenied } from '../components/session';
 import { CopyProfile, ProfileEditor } from '../components/ProfileEditor';
 import { Scroll } from '../components/Scroll';
@@ -57,7 +58,7 @@ export function Profile() {
           </Title>
           <State
             severity={p.forPeople && !p.offered ? 'soon' : 'fine'}
-            word={`${p.id}, revision ${p.revision}, ${!p.forPeople ? 'for the system alone' : p.offered ? 'offered' : 'withdrawn'}`}
+            word={`${p.id}, revision ${p.revision}, ${offeredWord(p, 'for the system alone')}`}
           />
         </Group>
         <Group gap="xs">

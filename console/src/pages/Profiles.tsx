@@ -3,6 +3,7 @@ import { useQuery } from '@tanstack/react-query';
 import { Link } from 'react-router';
 import { api, take } from '../api/client';
 import { CommandLine, Failure } from '../components/Bits';
+import { offeredWord } from '../components/profiles';
 import { State } from '../components/State';
 import { Scroll } from '../components/Scroll';
 
@@ -40,7 +41,7 @@ export function Profiles() {
                 <td className="nowrap">
                   <State
                     severity={p.forPeople && !p.offered ? 'soon' : 'fine'}
-                    word={!p.forPeople ? "the system's" : !p.offered ? 'withdrawn' : 'offered'}
+                    word={offeredWord(p, "the system's")}
                   />
                 </td>
                 <td>{p.life}</td>

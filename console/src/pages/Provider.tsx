@@ -188,11 +188,12 @@ function Way({ provider: p }: { provider: ProviderInfo }) {
         {steps.map((s, i) => {
           const done = at > i || p.step === 'steady';
           const now = at === i && !done;
+          const mark = done ? ' · done' : '';
           return (
             <li key={s.word} aria-current={now ? 'step' : undefined} style={{ flex: '1 1 220px' }}>
               <Text size="sm" fw={now ? 700 : 400}>
                 {s.word}
-                <span className="dim">{now ? ' · now' : done ? ' · done' : ''}</span>
+                <span className="dim">{now ? ' · now' : mark}</span>
               </Text>
               <div className="dim">{s.what}</div>
             </li>

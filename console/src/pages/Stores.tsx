@@ -5,6 +5,7 @@ import { Link, useSearchParams } from 'react-router';
 import { api, take } from '../api/client';
 import { CommandLine, Failure } from '../components/Bits';
 import { More } from '../components/More';
+import { usedAs } from '../components/stored';
 import { useNow } from '../components/useNow';
 import { commonName, shellWord, shortHost, when } from '../words';
 import { Scroll } from '../components/Scroll';
@@ -116,7 +117,7 @@ export function Stores() {
                     {e.serial}
                   </td>
                   <td className="nowrap">{when(e.notAfter, now)}</td>
-                  <td className="nowrap">{e.archived ? 'archived' : e.inUse ? 'in use' : 'kept'}</td>
+                  <td className="nowrap">{usedAs(e)}</td>
                   <td title={e.issuer ?? ''}>{commonName(e.issuer)}</td>
                 </tr>
               ))}

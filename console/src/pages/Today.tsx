@@ -7,7 +7,7 @@ import { Lookahead } from '../components/Lookahead';
 import { isDenied, useDenied } from '../components/session';
 import { State } from '../components/State';
 import { useNow } from '../components/useNow';
-import { when } from '../words';
+import { counted, when } from '../words';
 import classes from './Today.module.css';
 
 export function Today() {
@@ -27,11 +27,7 @@ export function Today() {
     <Stack gap="md">
       <Group justify="space-between" align="baseline">
         <Title order={2} fz={22}>
-          {concerns.length === 0
-            ? 'Nothing needs a hand'
-            : concerns.length === 1
-              ? 'One thing needs a hand'
-              : `${concerns.length} things need a hand`}
+          {counted(concerns.length, 'Nothing needs a hand', 'One thing needs a hand', 'things need a hand')}
         </Title>
         <Text size="sm" c="dimmed">
           {counts.services} services on {counts.hosts} hosts

@@ -11,7 +11,7 @@ import { Offered } from '../components/Offered';
 import { useDenied } from '../components/session';
 import { State } from '../components/State';
 import { useNow } from '../components/useNow';
-import { commonName, shellWord, shortHost, when } from '../words';
+import { commonName, counted, shellWord, shortHost, when } from '../words';
 import { Scroll } from '../components/Scroll';
 
 const filters = [
@@ -140,7 +140,7 @@ export function Trust() {
   );
 }
 
-const stores = (count: number) => (count === 0 ? '–' : count === 1 ? '1 store' : `${count} stores`);
+const stores = (count: number) => counted(count, '–', '1 store', 'stores');
 
 /** Why does a client refuse a server? */
 function Why() {

@@ -371,10 +371,10 @@ public sealed class BeaconDb(DbContextOptions<BeaconDb> options, WriteGate gate,
         where T : struct, Enum => c.Properties<T>().HaveConversion<Word<T>>();
 
     /// <summary>Kept as the word that travels, whatever number a member has; one of a newer program is read as unknown.</summary>
-    private sealed class Word<T>() : ValueConverter<T, string>(v => OpenWord<T>.WordOf(v), w => OpenWord<T>.Of(w))
+    internal sealed class Word<T>() : ValueConverter<T, string>(v => OpenWord<T>.WordOf(v), w => OpenWord<T>.Of(w))
         where T : struct, Enum;
 
-    private sealed class Milliseconds()
+    internal sealed class Milliseconds()
         : ValueConverter<DateTimeOffset, long>(t => t.ToUnixTimeMilliseconds(), ms => DateTimeOffset.FromUnixTimeMilliseconds(ms));
 }
 

@@ -2,6 +2,7 @@ using System.Reflection;
 using Microsoft.Data.Sqlite;
 using Microsoft.EntityFrameworkCore;
 using Microsoft.EntityFrameworkCore.Design;
+using Microsoft.EntityFrameworkCore.Diagnostics;
 using Microsoft.EntityFrameworkCore.Migrations;
 
 namespace OrderlyBeacon.Service.Storage;
@@ -18,7 +19,10 @@ internal static class Database
         }.ToString();
 
     public static void Use(DbContextOptionsBuilder b, BeaconOptions options) =>
-        b.UseSqlite(ConnectionString(options)).AddInterceptors(new SqliteSettings());
+        b.UseSqlite(ConnectionString(options))
+            .AddInterceptors(new SqliteSettings())
+            // Whether the migrations make the model is the same for every database: a test asks it, once, and not each that is founded.
+            .ConfigureWarnings(w => w.Ignore(RelationalEventId.PendingModelChangesWarning));
 
     /// <summary>The last migration there is; a test sees to it.</summary>
     internal static readonly Type Newest = typeof(Migrations.StatesAsWords);

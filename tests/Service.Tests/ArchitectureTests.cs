@@ -100,9 +100,7 @@ public sealed partial class ArchitectureTests
         !new[] { "/obj/", "/bin/", "/Migrations/", "/Storage/Compiled/" }.Any(file.Contains);
 
     private static IEnumerable<string> Sources(string folder) =>
-        Directory
-            .EnumerateFiles(Path.Combine(Programs.Root, folder), "*.cs", SearchOption.AllDirectories)
-            .Where(IsWrittenByHand);
+        Directory.EnumerateFiles(Path.Combine(Programs.Root, folder), "*.cs", SearchOption.AllDirectories).Where(IsWrittenByHand);
 
     /// <summary>A choice among several is a table (switch) or steps, not a question within a question.</summary>
     [Fact]

@@ -1,3 +1,4 @@
+using System.Security.Cryptography;
 using OrderlyBeacon.Core.Issuing;
 
 namespace OrderlyBeacon.Service.Tests;
@@ -21,7 +22,7 @@ internal sealed class OfflineWorld : IAsyncDisposable
     public (int Code, string Output, string Error) Run(params string[] args) =>
         Programs.Run(
             "bash",
-            ["-c", "cd \"$WHERE\" && exec \"$0\" \"$@\" 3<<<'five quiet words in a row'", Own.Client, .. args],
+            ["-c", $"cd \"$WHERE\" && exec \"$0\" \"$@\" 3<<<'{Passphrase}'", Own.Client, .. args],
             [],
             new Dictionary<string, string>
             {
@@ -55,9 +56,23 @@ internal sealed class OfflineWorld : IAsyncDisposable
             .ThenBy(f => f, StringComparer.Ordinal)
             .Last();
 
-    /// <summary>Founds the root.</summary>
+    private const string Passphrase = "five quiet words in a row";
+
+    /// <summary>Founds the root, and seals its key lightly: guessing need not be dear here, and every signing opens it.</summary>
     /// <param name="published">Where the outside finds what is published.</param>
-    public void Found(string? published = null) =>
+    public void Found(string? published = null)
+    {
+        Create(published);
+        var file = Path.Combine(Root, "root-key-1.pem");
+        using var key = ECDsa.Create();
+        key.ImportFromEncryptedPem(File.ReadAllText(file), Passphrase);
+        File.WriteAllText(
+            file,
+            key.ExportEncryptedPkcs8PrivateKeyPem(Passphrase, new(PbeEncryptionAlgorithm.Aes256Cbc, HashAlgorithmName.SHA256, 1_000))
+        );
+    }
+
+    private void Create(string? published) =>
         Good(
             "ceremony",
             "create",

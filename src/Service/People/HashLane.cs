@@ -22,8 +22,8 @@ public sealed partial class HashLane
     private readonly SemaphoreSlim _one = new(1, 1);
     private readonly PasswordHasher<Person> _hasher = new();
 
-    // An unknown name costs as much as a known one.
-    private readonly string _nobody = new PasswordHasher<Person>().HashPassword(null!, "no such person");
+    // An unknown name costs as much as a known one. It is made by the first check, whatever name that has.
+    private readonly Lazy<string> _nobody = new(() => new PasswordHasher<Person>().HashPassword(null!, "no such person"));
     private int _waiting;
 
     /// <exception cref="BeaconProblem"><see cref="ProblemCode.TooBusy"/>.</exception>
@@ -31,8 +31,16 @@ public sealed partial class HashLane
 
     /// <param name="hash">Null for a name that is not known.</param>
     /// <exception cref="BeaconProblem"><see cref="ProblemCode.TooBusy"/>.</exception>
-    public Task<PasswordVerificationResult> VerifyAsync(string? hash, string password, CancellationToken ct) =>
-        InTurnAsync(() => _hasher.VerifyHashedPassword(null!, hash is { Length: > 0 } ? hash : _nobody, password), ct);
+    public Task<PasswordVerificationResult> VerifyAsync(string? hash, string password, CancellationToken ct)
+    {
+        return InTurnAsync(Verify, ct);
+
+        PasswordVerificationResult Verify()
+        {
+            var nobody = _nobody.Value;
+            return _hasher.VerifyHashedPassword(null!, hash is { Length: > 0 } ? hash : nobody, password);
+        }
+    }
 
     private async Task<T> InTurnAsync<T>(Func<T> work, CancellationToken ct)
     {

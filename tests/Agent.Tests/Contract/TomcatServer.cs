@@ -24,7 +24,11 @@ internal sealed class TomcatServer : RealServer
             </web-app>
             """
         );
-        // Small, and soon there.
+        // Small, and soon there: what is searched for pages and their libraries otherwise is a third of a start.
+        File.WriteAllText(
+            Path.Combine(ConfigFolder, "context.xml"),
+            """<Context containerSciFilter=".*"><JarScanner scanClassPath="false" scanManifest="false" /></Context>"""
+        );
         File.WriteAllText(
             Path.Combine(Folder, "bin/setenv.sh"),
             "JAVA_OPTS='-Xmx96m -XX:+UseSerialGC -XX:TieredStopAtLevel=1 -Xshare:auto -XX:-UsePerfData -Djava.security.egd=file:/dev/urandom'\n"

@@ -115,7 +115,18 @@ internal sealed class PlainDirectory : IDisposable
 
     private void Signal(string signal) => Programs.Run("kill", ["-" + signal, _slapd.Id.ToString()]);
 
-    private static bool IsStopped(string thread) => File.ReadAllText(Path.Combine(thread, "stat")).Split(") ")[^1].StartsWith('T');
+    private static bool IsStopped(string thread)
+    {
+        try
+        {
+            return File.ReadAllText(Path.Combine(thread, "stat")).Split(") ")[^1].StartsWith('T');
+        }
+        catch (IOException)
+        {
+            // It has ended meanwhile: all are looked at once more.
+            return false;
+        }
+    }
 
     private void MakeCertificate()
     {

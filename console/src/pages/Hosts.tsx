@@ -180,7 +180,7 @@ function HostList(n: Narrowing) {
   );
 }
 
-/** How it is known, and since when it was not heard of. */
+/** How it is reached, and when it was last heard of. */
 function reached(h: HostInfo, now: number): string {
   if (h.device) return `${h.device}, reached by the agent of ${shortHost(h.via ?? '')}`;
   return h.lastSeen

@@ -3,7 +3,7 @@ import { Button, Group, Loader, Modal, Select, SimpleGrid, Stack, Text, Title } 
 import { useDisclosure } from '@mantine/hooks';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { Link, useParams } from 'react-router';
-import { api, take, type CertificateDetail, type CertificateInfo } from '../api/client';
+import { api, take, type CertificateDetail, type CertificateInfo, type Severity } from '../api/client';
 import { CommandLine, Facts, Failure } from '../components/Bits';
 import { LifeRing } from '../components/LifeRing';
 import { Looks } from '../components/Looks';
@@ -17,7 +17,11 @@ import { useNow } from '../components/useNow';
 import { shortHost, when } from '../words';
 import { Scroll } from '../components/Scroll';
 
-const bindingSeverity = { planned: 'soon', serving: 'fine', behind: 'failed', broken: 'failed' } as const;
+/** A state that is not known here counts as the worst. */
+function bindingSeverity(state: CertificateInfo['bindings'][number]['state']): Severity {
+  if (state === 'serving') return 'fine';
+  return state === 'planned' ? 'soon' : 'failed';
+}
 
 function renewal(c: CertificateInfo, now: number): string {
   if (!c.planned) return 'nothing renews it';
@@ -136,7 +140,7 @@ export function Certificate() {
                         {shortHost(b.host)}/{b.service}
                       </td>
                       <td>
-                        <State severity={bindingSeverity[b.state]} word={b.state} />
+                        <State severity={bindingSeverity(b.state)} word={b.state} />
                         {b.message && <div className="dim">{b.message}</div>}
                         <div className="dim">seen {when(b.seenAt, now)}</div>
                       </td>

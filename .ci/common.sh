@@ -84,7 +84,7 @@ prepare() {
   wait "$packages" && PREPARED=--no-restore
 }
 
-build_cli() { publish "the client (ahead of time)" src/Cli cli -r linux-x64; }
+build_cli() { publish "the client (ahead of time)" src/Cli cli; }
 build_stand_ins() { publish "the stand-ins" src/StandIns stand-ins; }
-build_agent() { publish "the agent (ahead of time)" src/Agent agent -r linux-x64; }
-build_service() { EXTRA_SOURCES="$ROOT/console/src $ROOT/console/public $ROOT/console/package.json" publish "the service and its console" src/Service service -r linux-x64; }
+build_agent() { publish "the agent (ahead of time)" src/Agent agent; }
+build_service() { EXTRA_SOURCES="$ROOT/console/src $ROOT/console/public $ROOT/console/package.json" publish "the service and its console" src/Service service; }

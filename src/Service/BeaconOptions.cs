@@ -5,7 +5,7 @@ using OrderlyBeacon.Core.Rights;
 
 namespace OrderlyBeacon.Service;
 
-/// <summary>The service's configuration: section <c>Beacon</c> of appsettings.json, or environment variables <c>BEACON_NAME</c>. See docs/guide/service.md.</summary>
+/// <summary>The service's configuration: section <c>Beacon</c> of appsettings.json, or environment variables <c>BEACON_NAME</c>, read by <see cref="Settings"/>. See docs/guide/service.md.</summary>
 public sealed class BeaconOptions
 {
     /// <summary>Folder of everything the service keeps.</summary>
@@ -134,14 +134,11 @@ public sealed class BeaconOptions
     /// <summary>PEM file of further roots that clients trust, besides our own: what chains to them is not called unknown.</summary>
     public string Anchors { get; set; } = "";
 
-    public static BeaconOptions Read(IConfiguration configuration)
-    {
-        var options = new BeaconOptions();
-        configuration.GetSection("Beacon").Bind(options);
-        configuration.Bind(options);
-        options.Data = Path.GetFullPath(options.Data);
-        return options;
-    }
+    /// <summary>What the first administrator is called.</summary>
+    public string FirstName { get; set; } = "administrator";
+
+    /// <summary>File with the first administrator's password; without one a password is made and left in <c>first-sign-in.txt</c>.</summary>
+    public string FirstPasswordFile { get; set; } = "";
 
     public IReadOnlyList<string> NameList => Names.Split(',', StringSplitOptions.TrimEntries | StringSplitOptions.RemoveEmptyEntries);
 

@@ -238,10 +238,9 @@ internal static class Composition
 
     private static void AddWeb(IServiceCollection s, BeaconOptions options)
     {
-        s.AddAuthentication(Caller.Scheme).AddScheme<AuthenticationSchemeOptions, BeaconAuthentication>(Caller.Scheme, null);
-        // Tokens are random and kept as hashes; the framework's key ring would be loaded for nothing.
-        foreach (var ring in s.Where(d => d.ImplementationType?.Name == "DataProtectionHostedService").ToList())
-            s.Remove(ring);
+        // Tokens are random and kept as hashes: without the framework's key ring and its encoders, which would be loaded for nothing.
+        s.AddAuthenticationCore(o => o.DefaultScheme = Caller.Scheme);
+        new AuthenticationBuilder(s).AddScheme<AuthenticationSchemeOptions, BeaconAuthentication>(Caller.Scheme, null);
         s.Configure<RouteHandlerOptions>(o => o.ThrowOnBadRequest = true);
         s.ConfigureHttpJsonOptions(o =>
         {
@@ -341,9 +340,9 @@ internal static class Composition
     {
         if (await db.People.AnyAsync())
             return;
-        var name = app.Configuration["FirstName"] ?? "administrator";
+        var name = options.FirstName;
         string password;
-        if (app.Configuration["FirstPasswordFile"] is { Length: > 0 } file)
+        if (options.FirstPasswordFile is { Length: > 0 } file)
             password = (await File.ReadAllTextAsync(file)).Trim();
         else
         {

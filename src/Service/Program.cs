@@ -9,17 +9,14 @@ using OrderlyBeacon.Service.People;
 
 try
 {
-    if (args is ["restore", ..])
-        return await OrderlyBeacon.Service.Keeping.RestoreCommand.RunAsync(args[1..]);
-    var builder = ProgramFolder.Builder(args);
-    builder.Configuration.AddEnvironmentVariables("BEACON_");
-    var options = BeaconOptions.Read(builder.Configuration);
-    _ = (options.Holdings, options.SweepNetworks);
-    if (options.Keytab.Length > 0)
-        OrderlyBeacon.Service.Domain.NativeEnvironment.UseKeytab(options.Keytab);
     // The build asks for the OpenAPI document: nothing is founded or listened to then.
     var describing = System.Reflection.Assembly.GetEntryAssembly()?.GetName().Name == "GetDocument.Insider";
-
+    if (args.Length > 0 && !describing)
+        return await Commands.RunAsync(args);
+    var builder = ProgramFolder.Builder(args);
+    var options = Settings.Read(builder.Configuration);
+    if (options.Keytab.Length > 0)
+        OrderlyBeacon.Service.Domain.NativeEnvironment.UseKeytab(options.Keytab);
     builder.Services.AddBeacon(options, hosted: !describing);
     builder.Logging.AddJsonConsole(o =>
     {
@@ -72,6 +69,8 @@ try
     });
 
     var app = builder.Build();
+    foreach (var name in Settings.Unread())
+        app.Logger.LogWarning("{Name} is no setting of this service, and is not read", name);
     own = app.Services.GetRequiredService<ServiceCertificate>();
     if (!describing)
         await app.PrepareAsync();
@@ -88,6 +87,13 @@ catch (IOException e) when (e.InnerException is Microsoft.AspNetCore.Connections
 {
     await Console.Error.WriteLineAsync(
         $"beacond: {e.Message} Stop the other program, or give other ports (BEACON_PORT, BEACON_PUBLICATIONPORT)."
+    );
+    return 2;
+}
+catch (Exception e) when (e is IOException or UnauthorizedAccessException)
+{
+    await Console.Error.WriteLineAsync(
+        $"beacond: {e.Message} Check that what the settings name is there, and that the user beacond runs as may use it."
     );
     return 2;
 }

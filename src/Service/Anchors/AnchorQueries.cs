@@ -1,4 +1,3 @@
-using Microsoft.AspNetCore.Mvc;
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
@@ -11,48 +10,48 @@ namespace OrderlyBeacon.Service.Anchors;
 public sealed record AnchorList
 {
     /// <summary>Part of a name, or a fingerprint from its beginning.</summary>
-    [FromQuery(Name = "search")]
+    [InQuery(Name = "search")]
     public string? Search { get; init; }
 
     /// <summary><c>ours</c>, <c>used</c> (a service's chain ends there) or <c>distrusted</c> (by a store at least).</summary>
-    [FromQuery(Name = "which")]
+    [InQuery(Name = "which")]
     public string? Which { get; init; }
 
     /// <summary><c>name</c> (ours first), or <c>ends</c>: the first to expire first.</summary>
-    [FromQuery(Name = "sort")]
+    [InQuery(Name = "sort")]
     public string? Sort { get; init; }
 
     /// <summary>Where the page before ended: its <c>next</c>.</summary>
-    [FromQuery(Name = "after")]
+    [InQuery(Name = "after")]
     public string? After { get; init; }
 
-    [FromQuery(Name = "take")]
+    [InQuery(Name = "take")]
     public int? Take { get; init; }
 }
 
 /// <summary>What a list of trust stores is asked for. Null filters nothing.</summary>
 public sealed record TrustStoreList
 {
-    [FromQuery(Name = "host")]
+    [InQuery(Name = "host")]
     public string? Host { get; init; }
 
     /// <summary><c>system</c>, <c>nss</c>, <c>java</c> or <c>file</c>.</summary>
-    [FromQuery(Name = "kind")]
+    [InQuery(Name = "kind")]
     public string? Kind { get; init; }
 
     /// <summary>The anchor that <c>standing</c> is about: a fingerprint from its beginning, or <c>root</c>.</summary>
-    [FromQuery(Name = "anchor")]
+    [InQuery(Name = "anchor")]
     public string? Anchor { get; init; }
 
     /// <summary>How they stand to the anchor.</summary>
-    [FromQuery(Name = "standing")]
+    [InQuery(Name = "standing")]
     public string? Standing { get; init; }
 
     /// <summary>Where the page before ended: its <c>next</c>.</summary>
-    [FromQuery(Name = "after")]
+    [InQuery(Name = "after")]
     public string? After { get; init; }
 
-    [FromQuery(Name = "take")]
+    [InQuery(Name = "take")]
     public int? Take { get; init; }
 }
 

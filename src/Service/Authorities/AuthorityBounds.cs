@@ -12,8 +12,6 @@ internal static class AuthorityBounds
     {
         if (options.Bounds == "none")
             return null;
-        if (options.Bounds != "zones")
-            throw new BeaconProblem(ProblemCode.InputInvalid, $"BEACON_BOUNDS is \"{options.Bounds}\".", "Write zones, or none.");
         var permitted = options.Holdings.Ranges.Concat(options.NameList).ToList();
         // A form of names of which nothing is permitted would be free: all of it is excluded.
         var excluded = new List<string>();

@@ -19,17 +19,7 @@ public sealed class AuthorityKeys(BeaconOptions options) : IDisposable
     private static readonly PbeParameters Online = new(PbeEncryptionAlgorithm.Aes256Cbc, HashAlgorithmName.SHA256, 2_000);
     private static readonly PbeParameters Sealed = new(PbeEncryptionAlgorithm.Aes256Cbc, HashAlgorithmName.SHA256, 600_000);
 
-    private bool Pss =>
-        options.AuthoritySignature switch
-        {
-            "pkcs1" => false,
-            "pss" => true,
-            var other => throw new BeaconProblem(
-                ProblemCode.InputInvalid,
-                $"The setting AuthoritySignature is \"{other}\".",
-                "Write pkcs1, or pss."
-            ),
-        };
+    private bool Pss => options.AuthoritySignature == "pss";
 
     private string Folder => Path.Combine(options.Data, "keys");
 

@@ -44,12 +44,6 @@ public sealed class FoundAuthorities(
             await write.CommitAsync(ct);
             return;
         }
-        if (options.Founding != "whole")
-            throw new BeaconProblem(
-                ProblemCode.InputInvalid,
-                $"The setting Founding is \"{options.Founding}\".",
-                "Write whole, or offline."
-            );
         // A founding that was killed half-way left files that no row points to: they get out of the way under their own names.
         var stamp = now.ToString("yyyyMMdd-HHmmss");
         var takeAway = Path.Combine(options.Data, "take-away");

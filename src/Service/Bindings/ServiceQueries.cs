@@ -1,5 +1,4 @@
 using System.Text.Json;
-using Microsoft.AspNetCore.Mvc;
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Service.Concerns;
@@ -11,35 +10,35 @@ namespace OrderlyBeacon.Service.Bindings;
 public sealed record ServiceList
 {
     /// <summary>Part of a name of the service or its host.</summary>
-    [FromQuery(Name = "search")]
+    [InQuery(Name = "search")]
     public string? Search { get; init; }
 
     /// <summary>One of <see cref="ServiceQueries.States"/>.</summary>
-    [FromQuery(Name = "state")]
+    [InQuery(Name = "state")]
     public string? State { get; init; }
 
-    [FromQuery(Name = "host")]
+    [InQuery(Name = "host")]
     public string? Host { get; init; }
 
-    [FromQuery(Name = "connector")]
+    [InQuery(Name = "connector")]
     public string? Connector { get; init; }
 
     /// <summary>A word of <see cref="MailUse"/>, or <c>any</c>: those alone that are used for mail so.</summary>
-    [FromQuery(Name = "mail")]
+    [InQuery(Name = "mail")]
     public string? Mail { get; init; }
 
     /// <summary>What is served expires before.</summary>
-    [FromQuery(Name = "endsBefore")]
+    [InQuery(Name = "endsBefore")]
     public DateTimeOffset? EndsBefore { get; init; }
 
-    [FromQuery(Name = "sort")]
+    [InQuery(Name = "sort")]
     public string? Sort { get; init; }
 
     /// <summary>Where the page before ended: its <c>next</c>.</summary>
-    [FromQuery(Name = "after")]
+    [InQuery(Name = "after")]
     public string? After { get; init; }
 
-    [FromQuery(Name = "take")]
+    [InQuery(Name = "take")]
     public int? Take { get; init; }
 }
 

@@ -1,4 +1,3 @@
-using Microsoft.AspNetCore.Mvc;
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
@@ -12,35 +11,35 @@ namespace OrderlyBeacon.Service.Certificates;
 public sealed record CertificateWish
 {
     /// <summary>Part of a name, or a whole serial or fingerprint of one of its editions.</summary>
-    [FromQuery(Name = "search")]
+    [InQuery(Name = "search")]
     public string? Search { get; init; }
 
     /// <summary>One of <see cref="CertificateList.States"/>.</summary>
-    [FromQuery(Name = "state")]
+    [InQuery(Name = "state")]
     public string? State { get; init; }
 
-    [FromQuery(Name = "host")]
+    [InQuery(Name = "host")]
     public string? Host { get; init; }
 
-    [FromQuery(Name = "profile")]
+    [InQuery(Name = "profile")]
     public string? Profile { get; init; }
 
     /// <summary>An authority as it stands in addresses: <c>issuing</c> for all its keys, <c>issuing-2</c> for its second.</summary>
-    [FromQuery(Name = "issuer")]
+    [InQuery(Name = "issuer")]
     public string? Issuer { get; init; }
 
     /// <summary>The edition in use expires before.</summary>
-    [FromQuery(Name = "endsBefore")]
+    [InQuery(Name = "endsBefore")]
     public DateTimeOffset? EndsBefore { get; init; }
 
-    [FromQuery(Name = "sort")]
+    [InQuery(Name = "sort")]
     public string? Sort { get; init; }
 
     /// <summary>Where the page before ended: its <c>next</c>.</summary>
-    [FromQuery(Name = "after")]
+    [InQuery(Name = "after")]
     public string? After { get; init; }
 
-    [FromQuery(Name = "take")]
+    [InQuery(Name = "take")]
     public int? Take { get; init; }
 }
 

@@ -1,4 +1,3 @@
-using Microsoft.AspNetCore.Mvc;
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
@@ -14,22 +13,22 @@ namespace OrderlyBeacon.Service.Federation;
 public sealed record ProviderList
 {
     /// <summary>Part of a provider's or a host's name.</summary>
-    [FromQuery(Name = "search")]
+    [InQuery(Name = "search")]
     public string? Search { get; init; }
 
     /// <summary>A word of <see cref="FederationStep"/>, or <c>failed</c>.</summary>
-    [FromQuery(Name = "step")]
+    [InQuery(Name = "step")]
     public string? Step { get; init; }
 
     /// <summary><c>name</c>, or <c>ends</c>: what it signs with, the first to expire first.</summary>
-    [FromQuery(Name = "sort")]
+    [InQuery(Name = "sort")]
     public string? Sort { get; init; }
 
     /// <summary>Where the page before ended: its <c>next</c>.</summary>
-    [FromQuery(Name = "after")]
+    [InQuery(Name = "after")]
     public string? After { get; init; }
 
-    [FromQuery(Name = "take")]
+    [InQuery(Name = "take")]
     public int? Take { get; init; }
 }
 

@@ -1,5 +1,4 @@
 using System.Text.Json;
-using Microsoft.AspNetCore.Mvc;
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Service.Concerns;
@@ -12,21 +11,21 @@ namespace OrderlyBeacon.Service.Hosts;
 public sealed record HostList
 {
     /// <summary>Part of a name of the host or of one of its services.</summary>
-    [FromQuery(Name = "search")]
+    [InQuery(Name = "search")]
     public string? Search { get; init; }
 
     /// <summary>One of <see cref="HostQueries.States"/>.</summary>
-    [FromQuery(Name = "state")]
+    [InQuery(Name = "state")]
     public string? State { get; init; }
 
-    [FromQuery(Name = "sort")]
+    [InQuery(Name = "sort")]
     public string? Sort { get; init; }
 
     /// <summary>Where the page before ended: its <c>next</c>.</summary>
-    [FromQuery(Name = "after")]
+    [InQuery(Name = "after")]
     public string? After { get; init; }
 
-    [FromQuery(Name = "take")]
+    [InQuery(Name = "take")]
     public int? Take { get; init; }
 }
 

@@ -204,7 +204,7 @@ public sealed class RestoreBackup(BeaconDb db, AuthorityRegistry registry, Fetch
 /// <summary><c>beacond restore FILE</c>: on a fresh machine, before the service is started.</summary>
 internal static class RestoreCommand
 {
-    public static async Task<int> RunAsync(string[] args)
+    public static Command Make()
     {
         var file = new Argument<string>("file") { Description = "What beacon backup wrote." };
         var keyFile = new Option<string>("--key")
@@ -218,14 +218,14 @@ internal static class RestoreCommand
             Description = "A CRL that was saved after the backup, when its address cannot be reached any more.",
             AllowMultipleArgumentsPerToken = true,
         };
-        var root = new RootCommand("Restore a backup into the folder that BEACON_DATA names, which must be new.")
+        var command = new Command("restore", "Restore a backup into the folder that BEACON_DATA names, which must be new.")
         {
             file,
             keyFile,
             fd,
             list,
         };
-        root.SetAction(
+        command.SetAction(
             async (r, ct) =>
             {
                 using var input = new FileStream(new SafeFileHandle(r.GetValue(fd), ownsHandle: false), FileAccess.Read);
@@ -233,9 +233,8 @@ internal static class RestoreCommand
                 var passphrase = (await reader.ReadLineAsync(ct) ?? "").Trim();
                 using var key = RecoveryKeys.Open(await File.ReadAllTextAsync(r.GetValue(keyFile)!, ct), passphrase);
                 var builder = ProgramFolder.Builder();
-                builder.Configuration.AddEnvironmentVariables("BEACON_");
                 builder.Logging.ClearProviders();
-                var options = BeaconOptions.Read(builder.Configuration);
+                var options = Settings.Read(builder.Configuration);
                 var taken = await RestoreBackup.UnpackAsync(r.GetValue(file)!, options.Data, key, ct);
                 // A copy is in the simple mode; the first look at a database is read-only, and could not change that.
                 await using (var connection = new Microsoft.Data.Sqlite.SqliteConnection(Database.ConnectionString(options)))
@@ -260,6 +259,6 @@ internal static class RestoreCommand
                 return 0;
             }
         );
-        return await root.Parse(args).InvokeAsync(new InvocationConfiguration { EnableDefaultExceptionHandler = false });
+        return command;
     }
 }

@@ -51,7 +51,7 @@ internal static class OutsideEndpoints
                 async (AnswerFiles body, TakeAnswer take, Caller caller, CancellationToken ct) =>
                     TypedResults.Ok(await take.RunAsync(body, caller, ct))
             )
-            .WithMetadata(new Microsoft.AspNetCore.Mvc.RequestSizeLimitAttribute(MostBody))
+            .WithMetadata(new BodyLimit(MostBody))
             .Is(Operation.TakeAnswer);
         requests
             .MapPost(

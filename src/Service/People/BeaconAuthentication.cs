@@ -8,10 +8,9 @@ namespace OrderlyBeacon.Service.People;
 internal sealed class BeaconAuthentication(
     IOptionsMonitor<AuthenticationSchemeOptions> options,
     ILoggerFactory logger,
-    UrlEncoder encoder,
     SignInDesk desk,
     ClientCertificates certificates
-) : AuthenticationHandler<AuthenticationSchemeOptions>(options, logger, encoder)
+) : AuthenticationHandler<AuthenticationSchemeOptions>(options, logger, UrlEncoder.Default)
 {
     // The prefix makes browsers insist on Secure, Path=/ and no Domain.
     public const string Cookie = "__Host-beacon";

@@ -20,14 +20,17 @@ public sealed partial class HashLane
     public const int MostWaiting = 16;
 
     private readonly SemaphoreSlim _one = new(1, 1);
-    private readonly PasswordHasher<Person> _hasher = new();
+
+    // Most starts see no password for long.
+    private readonly Lazy<PasswordHasher<Person>> _hasher = new(() => new());
 
     // An unknown name costs as much as a known one. It is made by the first check, whatever name that has.
     private readonly Lazy<string> _nobody = new(() => new PasswordHasher<Person>().HashPassword(null!, "no such person"));
     private int _waiting;
 
     /// <exception cref="BeaconProblem"><see cref="ProblemCode.TooBusy"/>.</exception>
-    public Task<string> HashAsync(string password, CancellationToken ct) => InTurnAsync(() => _hasher.HashPassword(null!, password), ct);
+    public Task<string> HashAsync(string password, CancellationToken ct) =>
+        InTurnAsync(() => _hasher.Value.HashPassword(null!, password), ct);
 
     /// <param name="hash">Null for a name that is not known.</param>
     /// <exception cref="BeaconProblem"><see cref="ProblemCode.TooBusy"/>.</exception>
@@ -38,7 +41,7 @@ public sealed partial class HashLane
         PasswordVerificationResult Verify()
         {
             var nobody = _nobody.Value;
-            return _hasher.VerifyHashedPassword(null!, hash is { Length: > 0 } ? hash : nobody, password);
+            return _hasher.Value.VerifyHashedPassword(null!, hash is { Length: > 0 } ? hash : nobody, password);
         }
     }
 

@@ -133,7 +133,7 @@ public sealed class PushPublished(
             "ldap" or "ldaps" => new DirectoryTarget(Address(text)),
             _ => throw new BeaconProblem(
                 ProblemCode.InputInvalid,
-                $"The setting Pushes has \"{text}\".",
+                $"BEACON_PUSHES has \"{text}\".",
                 "Write folder:/PATH, sftp://USER@HOST/PATH?key=FILE&host-key=SHA256:…, or ldap://HOST/BASE?bind=DN&password-file=FILE; separate several by semicolons."
             ),
         };
@@ -144,7 +144,7 @@ public sealed class PushPublished(
             ? u
             : throw new BeaconProblem(
                 ProblemCode.InputInvalid,
-                $"The setting Pushes has \"{text}\", which is no address.",
+                $"BEACON_PUSHES has \"{text}\", which is no address.",
                 "Write it as SCHEME://HOST/PATH."
             );
 

@@ -1,4 +1,3 @@
-using Microsoft.AspNetCore.Mvc;
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
@@ -16,28 +15,28 @@ namespace OrderlyBeacon.Service.Stores;
 internal sealed class StoreList
 {
     /// <summary>The beginning of a certificate's name; or a serial, a fingerprint of a certificate or of a key, whole.</summary>
-    [FromQuery(Name = "search")]
+    [InQuery(Name = "search")]
     public string? Search { get; init; }
 
-    [FromQuery(Name = "host")]
+    [InQuery(Name = "host")]
     public string? Host { get; init; }
 
     /// <summary>The issuer's whole name, or its common name.</summary>
-    [FromQuery(Name = "issuer")]
+    [InQuery(Name = "issuer")]
     public string? Issuer { get; init; }
 
     /// <summary>Only those that are in use, or only those that are kept.</summary>
-    [FromQuery(Name = "inUse")]
+    [InQuery(Name = "inUse")]
     public bool? InUse { get; init; }
 
-    [FromQuery(Name = "endsBefore")]
+    [InQuery(Name = "endsBefore")]
     public DateTimeOffset? EndsBefore { get; init; }
 
     /// <summary>The cursor of the page before.</summary>
-    [FromQuery(Name = "after")]
+    [InQuery(Name = "after")]
     public long? After { get; init; }
 
-    [FromQuery(Name = "take")]
+    [InQuery(Name = "take")]
     public int? Take { get; init; }
 }
 
@@ -60,7 +59,7 @@ internal static class StoreEndpoints
                 async (string host, ImportWish body, OrderStoreWork work, Caller caller, CancellationToken ct) =>
                     TypedResults.Ok(new OrderAccepted(await work.ImportAsync(host, body, caller, ct)))
             )
-            .WithMetadata(new RequestSizeLimitAttribute(MostBody))
+            .WithMetadata(new BodyLimit(MostBody))
             .Is(Operation.ImportToStore);
         MapActs(g);
         MapExports(g);

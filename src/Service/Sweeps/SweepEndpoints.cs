@@ -1,4 +1,3 @@
-using Microsoft.AspNetCore.Mvc;
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
@@ -13,26 +12,26 @@ namespace OrderlyBeacon.Service.Sweeps;
 public sealed record FindingList
 {
     /// <summary>Part of a name, an address or an issuer.</summary>
-    [FromQuery(Name = "search")]
+    [InQuery(Name = "search")]
     public string? Search { get; init; }
 
     /// <summary>Only those that nobody looks after, or only those that somebody does.</summary>
-    [FromQuery(Name = "managed")]
+    [InQuery(Name = "managed")]
     public bool? Managed { get; init; }
 
     /// <summary>The issuer's whole name.</summary>
-    [FromQuery(Name = "issuer")]
+    [InQuery(Name = "issuer")]
     public string? Issuer { get; init; }
 
     /// <summary><c>address</c> (as it was met), or <c>ends</c>: what serves a certificate, the first to expire first.</summary>
-    [FromQuery(Name = "sort")]
+    [InQuery(Name = "sort")]
     public string? Sort { get; init; }
 
     /// <summary>Where the page before ended: its <c>next</c>.</summary>
-    [FromQuery(Name = "after")]
+    [InQuery(Name = "after")]
     public string? After { get; init; }
 
-    [FromQuery(Name = "take")]
+    [InQuery(Name = "take")]
     public int? Take { get; init; }
 }
 

@@ -149,7 +149,10 @@ internal sealed class LanternConnector(InstanceId id, ConnectorSettings settings
 internal sealed class LanternServer : RealServer
 {
     private const int Port = 9443;
-    private static readonly string Binary = Path.Combine(Programs.Root, "tests/Lantern/bin/Debug/net10.0/lantern");
+    private static readonly string Binary = Path.Combine(Programs.Root, "tests/Lantern/bin", Built, "net10.0/lantern");
+
+    /// <summary>As these tests were.</summary>
+    private static string Built => new DirectoryInfo(AppContext.BaseDirectory.TrimEnd('/')).Parent!.Name;
 
     public LanternServer()
     {

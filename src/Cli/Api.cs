@@ -1,7 +1,6 @@
 using System.Diagnostics;
 using System.Net;
 using System.Net.Http.Headers;
-using System.Net.Http.Json;
 using System.Net.Security;
 using System.Security.Cryptography.X509Certificates;
 using System.Text;
@@ -110,7 +109,7 @@ internal sealed class Api : IDisposable
         var key = Guid.NewGuid().ToString();
         HttpRequestMessage Make()
         {
-            var message = new HttpRequestMessage(HttpMethod.Post, path) { Content = JsonContent.Create(body, type) };
+            var message = new HttpRequestMessage(HttpMethod.Post, path) { Content = JsonBody.Of(body, type) };
             message.Headers.Add("Idempotency-Key", key);
             return message;
         }
@@ -175,7 +174,7 @@ internal sealed class Api : IDisposable
             );
         using var message = new HttpRequestMessage(HttpMethod.Post, "/api/v1/session/ticket")
         {
-            Content = JsonContent.Create(new TicketSignIn("token"), BeaconJson.Default.TicketSignIn),
+            Content = JsonBody.Of(new TicketSignIn("token"), BeaconJson.Default.TicketSignIn),
             Headers = { Authorization = new("Negotiate", Convert.ToBase64String(token)) },
         };
         using var answer = await SendAsync(message, ct);
@@ -187,7 +186,7 @@ internal sealed class Api : IDisposable
     {
         using var message = new HttpRequestMessage(HttpMethod.Post, "/api/v1/session/confirm")
         {
-            Content = JsonContent.Create(new ConfirmSignIn(password), BeaconJson.Default.ConfirmSignIn),
+            Content = JsonBody.Of(new ConfirmSignIn(password), BeaconJson.Default.ConfirmSignIn),
         };
         using var answer = await SendAsync(message, ct);
     }
@@ -195,7 +194,7 @@ internal sealed class Api : IDisposable
     /// <summary>A PUT that changes something.</summary>
     public async Task<string> PutAsync<TBody>(string path, TBody body, JsonTypeInfo<TBody> type, CancellationToken ct)
     {
-        using var answer = await ProvenAsync(() => new(HttpMethod.Put, path) { Content = JsonContent.Create(body, type) }, ct);
+        using var answer = await ProvenAsync(() => new(HttpMethod.Put, path) { Content = JsonBody.Of(body, type) }, ct);
         return await answer.Content.ReadAsStringAsync(ct);
     }
 
@@ -226,7 +225,7 @@ internal sealed class Api : IDisposable
             Problem? p = null;
             try
             {
-                p = await answer.Content.ReadFromJsonAsync(BeaconJson.Default.Problem, ct);
+                p = await JsonBody.ReadAsync(answer.Content, BeaconJson.Default.Problem, ct);
             }
             catch (JsonException) { }
             throw new BeaconProblem(

@@ -128,7 +128,7 @@ public sealed class ConsoleTests(DemoWithBrowser world) : IClassFixture<DemoWith
         var page = await _browser.PageAsync();
         var answer = await page.GotoAsync(Site("booking"));
         Assert.Equal(200, answer!.Status);
-        Assert.Equal("secure", await Browser.SecurityStateAsync(page));
+        Assert.Equal("secure", await _browser.SecurityStateAsync(Site("booking")));
         Assert.Equal("Thistledown Rail Issuing", (await answer.SecurityDetailsAsync())!.Issuer);
         await Expect(page.Locator("h1")).ToHaveTextAsync("Booking");
         await page.Context.CloseAsync();
@@ -171,10 +171,7 @@ public sealed class ConsoleTests(DemoWithBrowser world) : IClassFixture<DemoWith
         await Expect(page.GetByText("serves staff.thistledown.example")).ToBeVisibleAsync();
         Assert.Empty(errors);
         await page.Context.CloseAsync();
-        var site = await _browser.PageAsync();
-        await site.GotoAsync(Site("staff"));
-        Assert.Equal("secure", await Browser.SecurityStateAsync(site));
-        await site.Context.CloseAsync();
+        Assert.Equal("secure", await _browser.SecurityStateAsync(Site("staff")));
     }
 
     [Fact]

@@ -48,10 +48,10 @@ internal sealed class TimedService : IAsyncDisposable
     {
         var s = new TimedService();
         var builder = ProgramFolder.Builder();
-        builder.Configuration["FirstName"] = "robin";
         builder.Services.AddBeacon(
             new BeaconOptions
             {
+                FirstName = "robin",
                 Data = s._scratch["data"],
                 Founding = "offline",
                 Organization = "Thistledown Rail",

@@ -1,5 +1,4 @@
 using System.Net;
-using System.Net.Http.Json;
 using System.Text.Json;
 using System.Text.Json.Serialization.Metadata;
 using OrderlyBeacon.Agent.Enrolment;
@@ -28,19 +27,13 @@ internal sealed class ServiceClient(AgentIdentity identity, Uri service) : IDisp
         SendAsync(HttpMethod.Get, $"/api/v1/agent/work?wait={(int)wait.TotalSeconds}", null, AgentMessageJson.Default.OrderList, ct)!;
 
     public Task ReportAsync(AgentReport report, CancellationToken ct) =>
-        SendAsync<object>(
-            HttpMethod.Post,
-            "/api/v1/agent/report",
-            JsonContent.Create(report, AgentMessageJson.Default.AgentReport),
-            null,
-            ct
-        );
+        SendAsync<object>(HttpMethod.Post, "/api/v1/agent/report", JsonBody.Of(report, AgentMessageJson.Default.AgentReport), null, ct);
 
     public Task<OrderEdition> CsrAsync(long order, string csr, CancellationToken ct) =>
         SendAsync(
             HttpMethod.Post,
             $"/api/v1/agent/orders/{order}/csr",
-            JsonContent.Create(new OrderCsr(csr), AgentMessageJson.Default.OrderCsr),
+            JsonBody.Of(new OrderCsr(csr), AgentMessageJson.Default.OrderCsr),
             AgentMessageJson.Default.OrderEdition,
             ct
         )!;
@@ -49,7 +42,7 @@ internal sealed class ServiceClient(AgentIdentity identity, Uri service) : IDisp
         SendAsync<object>(
             HttpMethod.Post,
             $"/api/v1/agent/orders/{order}/step",
-            JsonContent.Create(new OrderStep(step), AgentMessageJson.Default.OrderStep),
+            JsonBody.Of(new OrderStep(step), AgentMessageJson.Default.OrderStep),
             null,
             ct
         );
@@ -58,7 +51,7 @@ internal sealed class ServiceClient(AgentIdentity identity, Uri service) : IDisp
         SendAsync<object>(
             HttpMethod.Post,
             $"/api/v1/agent/orders/{order}/result",
-            JsonContent.Create(result, AgentMessageJson.Default.OrderResult),
+            JsonBody.Of(result, AgentMessageJson.Default.OrderResult),
             null,
             ct
         );
@@ -71,10 +64,10 @@ internal sealed class ServiceClient(AgentIdentity identity, Uri service) : IDisp
             using var message = new HttpRequestMessage(method, path) { Content = content };
             using var answer = await _http.SendAsync(message, ct);
             if (answer.IsSuccessStatusCode)
-                return type is null ? null : await answer.Content.ReadFromJsonAsync(type, ct);
+                return type is null ? null : await JsonBody.ReadAsync(answer.Content, type, ct);
             var problem =
                 answer.Content.Headers.ContentType?.MediaType == "application/problem+json"
-                    ? await answer.Content.ReadFromJsonAsync(AgentMessageJson.Default.Problem, ct)
+                    ? await JsonBody.ReadAsync(answer.Content, AgentMessageJson.Default.Problem, ct)
                     : null;
             // A service that is starting, stopping or behind a proxy is away, not of another opinion.
             if ((int)answer.StatusCode >= 500 && problem?.Code is null or "internal" or "authority-not-ready" or "cannot-write")

@@ -1,5 +1,4 @@
 using System.CommandLine;
-using System.Net.Http.Json;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 using static OrderlyBeacon.Cli.Screen;

@@ -1,5 +1,4 @@
 using System.CommandLine;
-using System.Net.Http.Json;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 using static OrderlyBeacon.Cli.Ink;
@@ -139,7 +138,7 @@ internal static class BindingCommands
     {
         var path = $"/api/v1/services/{s.Host}/{Api.Escape(s.Name)}";
         return wish.Lowest is { } lowest
-            ? new(HttpMethod.Put, path + "/lowest-version") { Content = JsonContent.Create(new(lowest), BeaconJson.Default.LowestWish) }
+            ? new(HttpMethod.Put, path + "/lowest-version") { Content = JsonBody.Of(new(lowest), BeaconJson.Default.LowestWish) }
             : new(wish.Required ? HttpMethod.Put : HttpMethod.Delete, path + "/tls-required");
     }
 

@@ -1,5 +1,4 @@
 using System.CommandLine;
-using System.Net.Http.Json;
 using System.Text.Json;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core.Formats;
@@ -406,7 +405,7 @@ internal static class CertificateCommands
                 };
                 using var message = new HttpRequestMessage(HttpMethod.Put, $"/api/v1/certificates/{Api.Escape(now.Name)}/policy")
                 {
-                    Content = JsonContent.Create(wish, BeaconJson.Default.PolicyInfo),
+                    Content = JsonBody.Of(wish, BeaconJson.Default.PolicyInfo),
                 };
                 message.Headers.IfMatch.Add(seen.Headers.ETag!);
                 using var answer = await api.SendAsync(message, ct);

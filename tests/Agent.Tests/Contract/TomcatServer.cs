@@ -31,7 +31,7 @@ internal sealed class TomcatServer : RealServer
         );
         File.WriteAllText(
             Path.Combine(Folder, "bin/setenv.sh"),
-            "JAVA_OPTS='-Xmx96m -XX:+UseSerialGC -XX:TieredStopAtLevel=1 -Xshare:auto -XX:-UsePerfData -Djava.security.egd=file:/dev/urandom'\n"
+            "JAVA_OPTS='-Xmx96m -XX:+UseSerialGC -XX:TieredStopAtLevel=1 -Xshare:auto -XX:+UnlockDiagnosticVMOptions -XX:-BytecodeVerificationRemote -XX:-UsePerfData -Djava.security.egd=file:/dev/urandom'\n"
         );
         Programs.Run(
             "chown",

@@ -58,7 +58,7 @@ public sealed class NamespaceTests
             curl -fsS --cacert data/root.pem -u "robin:$(cat password)" -H 'Content-Type: application/pkcs10' --data-binary @csr https://localhost:7443/.well-known/est/server/simpleenroll >answer
             base64 -d answer | openssl pkcs7 -inform DER -print_certs -out false.pem
             curl -fsS http://127.0.0.1:7480/issuer/issuing.cer | openssl x509 -inform DER -out issuing.pem
-            sleep 90 | openssl s_server -accept 10.44.0.3:9443 -cert false.pem -key false.key -cert_chain issuing.pem >false.log 2>&1 &
+            openssl s_server -accept 10.44.0.3:9443 -cert false.pem -key false.key -cert_chain issuing.pem >false.log 2>&1 < <(sleep 90) &
             sleep 1
             openssl s_client -connect 10.44.0.3:9443 -servername false.thistledown.example -verify_hostname false.thistledown.example -CAfile data/root.pem </dev/null 2>/dev/null >seen || true
             grep 'Verify return code' seen

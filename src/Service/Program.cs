@@ -90,6 +90,13 @@ catch (IOException e) when (e.InnerException is Microsoft.AspNetCore.Connections
     );
     return 2;
 }
+catch (System.Net.Sockets.SocketException e)
+{
+    await Console.Error.WriteLineAsync(
+        $"beacond: The service cannot listen: {e.Message}. Give an address of this machine (BEACON_LISTEN), and ports that the user beacond runs as may open (BEACON_PORT, BEACON_PUBLICATIONPORT)."
+    );
+    return 2;
+}
 catch (Exception e) when (e is IOException or UnauthorizedAccessException)
 {
     await Console.Error.WriteLineAsync(

@@ -101,6 +101,16 @@ public sealed class SettingsTests : IDisposable
         Assert.False(Directory.Exists(_scratch["data"]));
     }
 
+    [Fact]
+    public void An_address_that_is_not_this_machines_is_said_to_be_so()
+    {
+        var (ended, output, error) = Start([], new() { ["BEACON_LISTEN"] = "192.0.2.1" });
+
+        Assert.True(ended == 2, output + error);
+        Assert.Contains("beacond: The service cannot listen: Cannot assign requested address. Give an address of this machine", error);
+        Assert.DoesNotContain("   at ", error);
+    }
+
     private (int Code, string Output, string Error) Start(string[] words, Dictionary<string, string> more)
     {
         var environment = new Dictionary<string, string>

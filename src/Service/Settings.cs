@@ -86,13 +86,13 @@ internal static class Settings
     internal static BeaconOptions Read(IConfiguration configuration, IReadOnlyDictionary<string, string> environment)
     {
         var options = new BeaconOptions();
-        var places = new Dictionary<string, Given>();
+        var places = new Dictionary<string, string>();
         foreach (var given in InFile(configuration).Concat(InEnvironment(environment)))
         {
             if (!Known.TryGetValue(given.Name, out var setting))
                 continue;
             setting.SetValue(options, Value(given, setting.PropertyType));
-            places[setting.Name] = given;
+            places[setting.Name] = given.Place;
         }
         foreach (var rule in Rules.Where(r => !r.Holds(options)))
             throw Refused(PlaceOf(rule.Setting), Known[rule.Setting].GetValue(options), $"Write {rule.Wants}.");
@@ -101,7 +101,7 @@ internal static class Settings
         options.Data = Path.GetFullPath(options.Data);
         return options;
 
-        string PlaceOf(string setting) => places.GetValueOrDefault(setting)?.Place ?? Prefix + setting.ToUpperInvariant();
+        string PlaceOf(string setting) => places.GetValueOrDefault(setting) ?? Prefix + setting.ToUpperInvariant();
     }
 
     /// <summary>Variables of our prefix that nothing reads, and that are like none that is read.</summary>

@@ -10,27 +10,34 @@ die() { say "$*"; exit 2; }
 gone() { [ ! -e "/proc/$1/stat" ] || grep -q ') Z ' "/proc/$1/stat" 2>/dev/null; }
 all_gone() { local pid; for pid in "$@"; do for _ in $(seq 80); do gone "$pid" && break; sleep 0.1; done; done; }
 
-# need PROGRAM PACKAGE: installs a Debian package when its program is missing.
-need() {
-  local missing=()
-  while [ $# -gt 0 ]; do [ -x "$(command -v "$1" || true)" ] || [ -x "/usr/sbin/$1" ] || missing+=("$2"); shift 2; done
-  [ ${#missing[@]} -eq 0 ] && return 0
-  [ "$(id -u)" = 0 ] || die "Missing: ${missing[*]}. Install them: sudo apt-get install --no-install-recommends ${missing[*]}"
+# Debian's packages are noted first and then brought all at once: each call of apt-get reads all lists anew.
+# wants PROGRAM PACKAGE...: notes packages whose program is missing. wants_file PACKAGE FILE...: notes a package of whose files none is there.
+WANTED=() BRINGING=
+wants() { while [ $# -gt 0 ]; do [ -x "$(command -v "$1" || true)" ] || [ -x "/usr/sbin/$1" ] || WANTED+=("$2"); shift 2; done; }
+wants_file() { local package=$1 file; shift; for file in "$@"; do [ ! -e "$file" ] || return 0; done; WANTED+=("$package"); }
+may_bring() { [ ${#WANTED[@]} -eq 0 ] || [ "$(id -u)" = 0 ] || die "Missing: ${WANTED[*]}. Install them: sudo apt-get install --no-install-recommends ${WANTED[*]}"; }
+# bring: installs what was noted. bring_beside: the same beside whatever is done next; brought waits for it.
+bring() {
+  local missing=("${WANTED[@]}")
+  may_bring
+  WANTED=()
+  [ ${#missing[@]} -gt 0 ] || return 0
   say "Installing from Debian's packages: ${missing[*]}"
   apt-get update -qq >/dev/null 2>&1 || die "apt-get update failed; the packages ${missing[*]} are needed."
   DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends -o DPkg::Lock::Timeout=600 "${missing[@]}" >"${TMPDIR:-/tmp}/beacon-apt.log" 2>&1 \
     || die "apt-get could not install ${missing[*]}: $(tail -n 3 "${TMPDIR:-/tmp}/beacon-apt.log")"
 }
+bring_beside() { may_bring; bring & BRINGING=$!; WANTED=(); }
+brought() { [ -z "$BRINGING" ] || wait "$BRINGING" || exit 2; BRINGING=; }
+need() { wants "$@"; bring; }
 
-# Behind a pipe grep reads to the end (no -q): whoever still writes when it goes is killed, and pipefail takes that for "not found".
-# need_provider: SimpleSAMLphp and what runs it. Some of it has no program of its own: what each brings is looked for.
-need_provider() {
-  local missing=()
-  [ -d /usr/share/simplesamlphp/www ] || missing+=(no-program-of-simplesamlphp simplesamlphp)
-  ls /usr/sbin/php-fpm* >/dev/null 2>&1 || missing+=(no-program-of-php-fpm php-fpm)
-  [ -x "$(command -v php || true)" ] || missing+=(php php-cli)
-  for m in xml mbstring; do php -m 2>/dev/null | grep -i "^$m$" >/dev/null || missing+=("no-program-of-php-$m" "php-$m"); done
-  [ ${#missing[@]} -eq 0 ] || need "${missing[@]}"
+# wants_provider: SimpleSAMLphp and what runs it.
+wants_provider() {
+  wants php php-cli
+  wants_file simplesamlphp /usr/share/simplesamlphp/www
+  wants_file php-fpm /usr/sbin/php-fpm*
+  # Behind a pipe grep reads to the end (no -q): whoever still writes when it goes is killed, and pipefail takes that for "not found".
+  for m in xml mbstring; do php -m 2>/dev/null | grep -i "^$m$" >/dev/null || WANTED+=("php-$m"); done
 }
 
 # unpacked PACKAGE: brings a Debian package that cannot be installed beside another; its files are under out/unpacked/PACKAGE.

@@ -1,9 +1,9 @@
 # More of app01, for ./demo --whole: the railway's files (a ProFTPD, without TLS) and its desktops (a broker, a stand-in, whose keystore was renewed by somebody who did not know of its label). Sourced by demo.
 FILES=$NET.46 DESK=$NET.47
 
-need_desks() {
-  need proftpd proftpd-core
-  [ -e /usr/lib/proftpd/mod_tls.so ] || need proftpd-tls proftpd-mod-crypto
+wants_desks() {
+  wants proftpd proftpd-core
+  wants_file proftpd-mod-crypto /usr/lib/proftpd/mod_tls.so
 }
 
 make_desks() {

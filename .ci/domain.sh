@@ -1,18 +1,15 @@
 # A real domain as a private instance: Samba as directory and KDC, knot for names. Sourced with ROOT and, for the functions, DOMAIN (its folder) and DC, NS (loopback addresses).
 DOMAIN_PACKAGES=(samba samba adcli adcli kinit krb5-user knotd knot ldbsearch ldb-tools)
-need_domain() {
-  need "${DOMAIN_PACKAGES[@]}"
-  # These have no program of their own: what each brings is looked for.
-  local missing=()
-  brings() { local package=$1 file; shift; for file in "$@"; do [ -e "$file" ] && return 0; done; missing+=("no-program-of-$package" "$package"); }
-  brings samba-ad-provision /usr/share/samba/setup/provision.ldif
-  brings samba-dsdb-modules /usr/lib/*/samba/ldb/samba_dsdb.so
-  brings samba-vfs-modules /usr/lib/*/samba/vfs/acl_xattr.so
-  brings libsasl2-modules-gssapi-mit /usr/lib/*/sasl2/libgssapiv2.so
-  brings libldap-2.5-0 /usr/lib/*/libldap-2.5.so.0
-  /usr/bin/python3 -c 'import samba' 2>/dev/null || missing+=(no-program-of-python3-samba python3-samba)
-  [ ${#missing[@]} -eq 0 ] || need "${missing[@]}"
+wants_domain() {
+  wants "${DOMAIN_PACKAGES[@]}"
+  wants_file samba-ad-provision /usr/share/samba/setup/provision.ldif
+  wants_file samba-dsdb-modules /usr/lib/*/samba/ldb/samba_dsdb.so
+  wants_file samba-vfs-modules /usr/lib/*/samba/vfs/acl_xattr.so
+  wants_file libsasl2-modules-gssapi-mit /usr/lib/*/sasl2/libgssapiv2.so
+  wants_file libldap-2.5-0 /usr/lib/*/libldap-2.5.so.0
+  /usr/bin/python3 -c 'import samba' 2>/dev/null || WANTED+=(python3-samba)
 }
+need_domain() { wants_domain; bring; }
 
 # domain_files: what whoever runs in the domain needs to find it.
 domain_files() {

@@ -63,18 +63,27 @@ internal static class Problems
     /// <summary>In seconds, where nothing else is known.</summary>
     private static string UsualWait(ProblemCode code) => code == ProblemCode.LockedOut ? "60" : "5";
 
-    /// <summary>A parameter that the platform could not read ends a call with a bare 400: it gets words.</summary>
-    public static Task SayWhatCannotBeReadAsync(HttpContext context) =>
-        context.Response.StatusCode == 400 && context.Request.Path.StartsWithSegments("/api")
-            ? WriteAsync(
+    /// <summary>What the platform could not read ends a call with a bare number: it gets words.</summary>
+    public static Task SayWhatCannotBeReadAsync(HttpContext context)
+    {
+        if (!context.Request.Path.StartsWithSegments("/api"))
+            return Task.CompletedTask;
+        return context.Response.StatusCode switch
+        {
+            400 => WriteAsync(
                 context,
                 new(
                     ProblemCode.InputInvalid,
                     $"A parameter of the call cannot be read: {context.Request.QueryString}.",
                     "Numbers are digits, dates are written as 2027-01-31T00:00:00Z; compare the call with /api/openapi.json."
                 )
-            )
-            : Task.CompletedTask;
+            ),
+            413 => WriteAsync(context, TooLarge),
+            _ => Task.CompletedTask,
+        };
+    }
+
+    private static BeaconProblem TooLarge => new(ProblemCode.TooLarge, "The body of the call is too large.", "Send less.");
 
     /// <summary>Expected failures are told; everything else is logged and told as one code, without its inside.</summary>
     public static async Task HandleAsync(HttpContext context)
@@ -83,11 +92,7 @@ internal static class Problems
         var problem = fault switch
         {
             BeaconProblem p => p,
-            BadHttpRequestException { StatusCode: 413 } => new BeaconProblem(
-                ProblemCode.TooLarge,
-                "The body of the call is too large.",
-                "Send less."
-            ),
+            BadHttpRequestException { StatusCode: 413 } => TooLarge,
             BadHttpRequestException b => new BeaconProblem(
                 ProblemCode.InputInvalid,
                 "The body or a parameter of the call cannot be read: " + (b.InnerException?.Message ?? b.Message).Split(" Path:")[0],

@@ -71,6 +71,8 @@ try
     var app = builder.Build();
     foreach (var name in Settings.Unread())
         app.Logger.LogWarning("{Name} is no setting of this service, and is not read", name);
+    foreach (var (name, path) in Settings.Absent(options))
+        app.Logger.LogWarning("{Name} names {Path}, which is not there, or which the user beacond runs as may not see", name, path);
     own = app.Services.GetRequiredService<ServiceCertificate>();
     if (!describing)
         await app.PrepareAsync();

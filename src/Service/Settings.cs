@@ -4,6 +4,7 @@ using System.Net;
 using System.Reflection;
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Keys;
+using OrderlyBeacon.Service.Domain;
 
 namespace OrderlyBeacon.Service;
 
@@ -46,7 +47,12 @@ internal static class Settings
         new(
             nameof(BeaconOptions.PublicationUrl),
             o => o.PublicationUrl.Length == 0 || IsWebAddress(o.PublicationUrl),
-            "an address that begins with http://, or nothing"
+            "an address that begins with http://, or nothing: whoever checks a certificate cannot check another one for it"
+        ),
+        new(
+            nameof(BeaconOptions.Directory),
+            o => o.Directory.Length == 0 || IsLdap(o) || Path.IsPathRooted(o.Directory) || File.Exists(o.Directory),
+            "ldaps://HOST, ldap://HOST (with Kerberos), or the whole path of a YAML file"
         ),
         new(nameof(BeaconOptions.AuthoritySignature), o => o.AuthoritySignature is "pkcs1" or "pss", "pkcs1, or pss"),
         new(nameof(BeaconOptions.Founding), o => o.Founding is "whole" or "offline", "whole, or offline"),
@@ -69,7 +75,21 @@ internal static class Settings
         (nameof(BeaconOptions.Names), o => _ = o.OwnNames),
         (nameof(BeaconOptions.Zones), o => _ = o.Holdings),
         (nameof(BeaconOptions.Sweeps), o => _ = o.SweepNetworks),
+        (nameof(BeaconOptions.Directory), ReadDirectory),
+        (nameof(BeaconOptions.Roles), o => _ = DomainGroups.Read(o.Roles)),
+        (nameof(BeaconOptions.Dns), o => _ = Resolver.Servers(o.Dns)),
         (nameof(BeaconOptions.AuthorityKey), o => _ = KeySpec.Parse(o.AuthorityKey)),
+    ];
+
+    /// <summary>Settings that name files and folders which are read when they are needed.</summary>
+    private static readonly (string Setting, Func<BeaconOptions, IEnumerable<string>> Paths)[] Named =
+    [
+        (nameof(BeaconOptions.Directory), o => IsLdap(o) ? [] : [o.Directory]),
+        (nameof(BeaconOptions.DirectoryPasswordFile), o => [o.DirectoryPasswordFile]),
+        (nameof(BeaconOptions.DirectoryTrust), o => [o.DirectoryTrust]),
+        (nameof(BeaconOptions.Keytab), o => [o.Keytab]),
+        (nameof(BeaconOptions.TokenPinFile), o => [o.TokenPinFile]),
+        (nameof(BeaconOptions.RecoveryCertificates), o => o.RecoveryCertificates.Split(';', StringSplitOptions.TrimEntries)),
     ];
 
     /// <param name="Wants">What to write instead.</param>
@@ -107,6 +127,14 @@ internal static class Settings
     /// <summary>Variables of our prefix that nothing reads, and that are like none that is read.</summary>
     public static IReadOnlyList<string> Unread() =>
         [.. Variables(OfThisProcess()).Where(g => !Known.ContainsKey(g.Name) && g.Name != OfTheClient).Select(g => g.Place)];
+
+    /// <summary>Settings that name what is not there. No reason not to start: lists must go on being published meanwhile.</summary>
+    public static IReadOnlyList<(string Setting, string Path)> Absent(BeaconOptions options) =>
+        [
+            .. Named
+                .SelectMany(n => n.Paths(options), (n, path) => (Setting: Prefix + n.Setting.ToUpperInvariant(), Path: path))
+                .Where(n => n.Path.Length > 0 && !Path.Exists(n.Path)),
+        ];
 
     private static IEnumerable<Given> InFile(IConfiguration configuration)
     {
@@ -178,7 +206,15 @@ internal static class Settings
 
     private static bool IsLife(double hours) => hours is > 0 and <= MostHours;
 
-    private static bool IsWebAddress(string text) => Uri.TryCreate(text, UriKind.Absolute, out var uri) && uri.Scheme is "http" or "https";
+    private static bool IsWebAddress(string text) => Uri.TryCreate(text, UriKind.Absolute, out var uri) && uri.Scheme == Uri.UriSchemeHttp;
+
+    private static bool IsLdap(BeaconOptions options) => options.Directory.Contains("://", StringComparison.Ordinal);
+
+    private static void ReadDirectory(BeaconOptions options)
+    {
+        if (IsLdap(options))
+            _ = LdapSettings.Of(options);
+    }
 
     /// <summary>The setting that was probably meant: one that the name begins with, or that a slip of the fingers makes of it.</summary>
     private static string? Alike(string name)

@@ -62,7 +62,10 @@ internal static class Fleet
         new(
             "certificates, worst first",
             "certificates?take=50&sort=severity",
-            $"SELECT {Certificate} FROM Concerns x CROSS JOIN Certificates c ON c.Id = x.SubjectId CROSS JOIN Editions e ON e.CertificateId = c.Id AND e.State = 'current' WHERE x.Of = 'certificate' ORDER BY x.Severity DESC, c.Name LIMIT 50"
+            $"""
+            SELECT * FROM (SELECT {Certificate} FROM Concerns x CROSS JOIN Certificates c ON c.Id = x.SubjectId CROSS JOIN Editions e ON e.CertificateId = c.Id AND e.State = 'current' WHERE x.Of = 'certificate' ORDER BY x.Severity DESC, c.Name)
+            UNION ALL SELECT * FROM (SELECT {Certificate} {Current} AND c.Id NOT IN (SELECT SubjectId FROM Concerns WHERE Of = 'certificate') ORDER BY c.Name LIMIT 50) LIMIT 50
+            """
         ),
         new(
             "certificates whose renewal failed",

@@ -1,4 +1,6 @@
 using System.Net;
+using System.Net.Sockets;
+using System.Text;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Formats;
@@ -143,6 +145,27 @@ public sealed class RevocationTests(RunningService service) : IClassFixture<Runn
             Assert.Equal(OcspRefusal.MalformedRequest, Post(bad).Answer.Refusal);
         foreach (var path in new[] { "/", "/%%%", "/abc", "", "?x=1" })
             Assert.Equal(OcspRefusal.MalformedRequest, OcspResponse.Read(Fetch("/ocsp/issuing" + path)).Refusal);
+    }
+
+    [Theory]
+    [InlineData("Content-Length: 100\r\n\r\nx", "408")]
+    [InlineData("Transfer-Encoding: chunked\r\n\r\nzz\r\n", "400")]
+    [InlineData("Content-Length: 90000000\r\n\r\nx", "413")]
+    public async Task A_body_that_never_comes_whole_is_answered_and_fills_no_log(string rest, string status)
+    {
+        var errors = service.Errors.Length;
+        using var client = new TcpClient("127.0.0.1", service.PublicationPort);
+        var stream = client.GetStream();
+        await stream.WriteAsync(
+            Encoding.ASCII.GetBytes($"POST /ocsp/issuing HTTP/1.1\r\nHost: localhost\r\nContent-Type: application/ocsp-request\r\n{rest}")
+        );
+        // Nothing more comes: what is slower than a crawl is ended after some seconds.
+        var answer = await new StreamReader(stream, Encoding.ASCII).ReadLineAsync();
+
+        Assert.StartsWith($"HTTP/1.1 {status} ", answer);
+        // What the service writes of it stands there when the next answer comes.
+        Fetch("/ocsp/issuing/abc");
+        Assert.Equal(errors, service.Errors.Length);
     }
 
     [Fact]

@@ -23,6 +23,13 @@ public sealed class SettingsTests : IDisposable
     [InlineData("BEACON_NAMES", " , ", "BEACON_NAMES is", "the names by which clients reach")]
     [InlineData("BEACON_NAMES", "beacon.thistledown.example,-", "BEACON_NAMES: ", "")]
     [InlineData("BEACON_PUBLICATIONURL", "pki.thistledown.example", "BEACON_PUBLICATIONURL is", "begins with http://")]
+    [InlineData("BEACON_PUBLICATIONURL", "https://pki.thistledown.example", "BEACON_PUBLICATIONURL is", "begins with http://")]
+    [InlineData("BEACON_DIRECTORY", "dc1.thistledown.example", "BEACON_DIRECTORY is", "Write ldaps://HOST, ldap://HOST")]
+    [InlineData("BEACON_DIRECTORY", "https://dc1.thistledown.example", "BEACON_DIRECTORY is", "Write ldaps://HOST, ldap://HOST")]
+    [InlineData("BEACON_DNS", "ns1.thistledown.example", "BEACON_DNS has \"ns1.thistledown.example\".", "Write addresses of DNS servers")]
+    [InlineData("BEACON_DNS", "53", "BEACON_DNS has \"53\".", "Write addresses of DNS servers")]
+    [InlineData("BEACON_DNS", ",", "BEACON_DNS has \",\".", "Write addresses of DNS servers")]
+    [InlineData("BEACON_ROLES", "approver=cert-officers", "BEACON_ROLES has \"approver=cert-officers\".", "roles are ")]
     [InlineData("BEACON_ZONES", "thistledown.example", "BEACON_ZONES has", "Write zone=group")]
     [InlineData("BEACON_SWEEPS", "web01", "BEACON_SWEEPS: ", "")]
     [InlineData("BEACON_FOUNDING", "hole", "BEACON_FOUNDING is \"hole\".", "Write whole, or offline.")]
@@ -72,6 +79,15 @@ public sealed class SettingsTests : IDisposable
 
         Assert.Equal((9443, 1.5, "localhost,127.0.0.1"), (options.Port, options.CrlHours, options.Names));
         Assert.Equal(Path.GetFullPath("data"), options.Data);
+    }
+
+    [Fact]
+    public void What_a_setting_names_and_is_not_there_is_told_and_hinders_nothing()
+    {
+        var (there, missing) = (_scratch.File("there.pem", ""), _scratch["nowhere.keytab"]);
+        var options = Read([], new() { ["BEACON_RECOVERYCERTIFICATES"] = $"{there}; {missing}", ["BEACON_KEYTAB"] = missing });
+
+        Assert.Equal([("BEACON_KEYTAB", missing), ("BEACON_RECOVERYCERTIFICATES", missing)], Settings.Absent(options));
     }
 
     [Theory]

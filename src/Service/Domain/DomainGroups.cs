@@ -42,7 +42,7 @@ public sealed class DomainGroups(DirectoryBook book, BeaconOptions options)
 
     /// <summary>Role groups by the directory's group.</summary>
     /// <exception cref="BeaconProblem"><see cref="ProblemCode.InputInvalid"/>.</exception>
-    private static ILookup<string, string> Read(string text) =>
+    internal static ILookup<string, string> Read(string text) =>
         text.Split(';', StringSplitOptions.TrimEntries | StringSplitOptions.RemoveEmptyEntries)
             .Select(entry =>
                 entry.Split('=', 2, StringSplitOptions.TrimEntries) is [var role, { Length: > 0 } group] && Who.RoleGroups.Contains(role)

@@ -1,5 +1,6 @@
 using System.Collections.Concurrent;
 using System.Net;
+using System.Net.Sockets;
 using DnsClient;
 using DnsClient.Protocol;
 using OrderlyBeacon.Core;
@@ -245,16 +246,30 @@ public sealed class Resolver
             return null;
         var settings = options.Dns is "" or "system"
             ? new LookupClientOptions()
-            : new LookupClientOptions([
-                .. options
-                    .Dns.Split(',', StringSplitOptions.TrimEntries | StringSplitOptions.RemoveEmptyEntries)
-                    .Select(s => IPEndPoint.TryParse(s, out var e) ? new NameServer(e.Address, e.Port == 0 ? 53 : e.Port) : throw Bad(s)),
-            ]);
+            : new LookupClientOptions([.. Servers(options.Dns).Select(e => new NameServer(e.Address, e.Port))]);
         settings.UseCache = false;
         settings.Timeout = TimeSpan.FromSeconds(1);
         settings.Retries = 1;
         settings.ThrowDnsErrors = false;
         return new(settings);
+    }
+
+    /// <summary>The servers that a setting names; none for <c>system</c>, <c>none</c> and nothing.</summary>
+    /// <exception cref="BeaconProblem"><see cref="ProblemCode.InputInvalid"/>.</exception>
+    internal static IReadOnlyList<IPEndPoint> Servers(string setting)
+    {
+        if (setting is "" or "system" or "none")
+            return [];
+        var words = setting.Split(',', StringSplitOptions.TrimEntries | StringSplitOptions.RemoveEmptyEntries);
+        return words.Length > 0 ? [.. words.Select(Server)] : throw Bad(setting);
+    }
+
+    private static IPEndPoint Server(string word)
+    {
+        // Four parts: the platform takes "1" for an address as well.
+        var isAddress =
+            IPEndPoint.TryParse(word, out var e) && (e.AddressFamily == AddressFamily.InterNetworkV6 || word.Count(c => c == '.') == 3);
+        return isAddress ? new(e!.Address, e.Port == 0 ? NameServer.DefaultPort : e.Port) : throw Bad(word);
     }
 
     private static BeaconProblem Bad(string server) =>

@@ -61,6 +61,19 @@ internal static class OcspEndpoint
             await context.Response.WriteAsync($"Send the request as {RequestType}.\n", context.RequestAborted);
             return;
         }
+        try
+        {
+            await Send(context, await AnswerAsync(context, desk));
+        }
+        catch (BadHttpRequestException e)
+        {
+            // A body that never came whole is no error of the service, and nothing to be told at length: anybody can send one.
+            context.Response.StatusCode = e.StatusCode;
+        }
+    }
+
+    private static async ValueTask<OcspReply> AnswerAsync(HttpContext context, OcspDesk desk)
+    {
         // The reader gives what came with the headers at once; the request's stream would ask once more for the end of a body that is there whole.
         var body = context.Request.BodyReader;
         ReadResult read;
@@ -73,7 +86,7 @@ internal static class OcspEndpoint
             null
         );
         body.AdvanceTo(read.Buffer.End);
-        await Send(context, reply);
+        return reply;
     }
 
     private static Task Send(HttpContext context, OcspReply reply)

@@ -50,6 +50,18 @@ public sealed class LimitsTests(AttackedWorld world) : IClassFixture<AttackedWor
     }
 
     /// <summary>What an approver reads is what is there.</summary>
+    [Theory]
+    [InlineData("trust/why", """{"host":"ENDLESS","address":"127.0.0.1:443"}""")]
+    [InlineData("trust/plan", """{"act":"push","anchor":"root","hosts":["ENDLESS"]}""")]
+    [InlineData("looks", """{"address":"127.0.0.1:443","from":"ENDLESS"}""")]
+    public async Task A_host_whose_name_never_ends_is_no_host(string call, string body)
+    {
+        var answer = await CallAsync(world.Robin, "POST", call, body.Replace("ENDLESS", new('x', 70_000)));
+
+        Assert.Equal(HttpStatusCode.BadRequest, answer.Status);
+        Assert.Equal("A host's name has 253 characters at most.", answer.Detail);
+    }
+
     [Fact]
     public async Task Characters_that_are_not_seen_are_refused_by_their_numbers()
     {

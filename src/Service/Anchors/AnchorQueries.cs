@@ -175,7 +175,12 @@ public sealed class AnchorQueries(BeaconDb db, Trusted vouched)
                 $"\"{called}\" names no anchor.",
                 $"Give the beginning of its SHA-256 fingerprint, {ShortestPrefix} digits at least, or \"{Root}\" for our own root."
             );
-        var found = await db.KnownAnchors.AsNoTracking().Where(a => a.Thumbprint.StartsWith(hex)).Take(2).ToListAsync(ct);
+        var found = await db
+            .KnownAnchors.AsNoTracking()
+            .Where(a => a.Thumbprint.StartsWith(hex))
+            .OrderBy(a => a.Id)
+            .Take(2)
+            .ToListAsync(ct);
         return found switch
         {
             [var one] => one,

@@ -2,6 +2,7 @@ using System.Text.Json;
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Service.Concerns;
+using OrderlyBeacon.Service.Hosts;
 using OrderlyBeacon.Service.Storage;
 
 namespace OrderlyBeacon.Service.Bindings;
@@ -130,12 +131,7 @@ public sealed class ServiceQueries(BeaconDb db, Hosts.Presence presence, BeaconO
     {
         var (sort, take) = (ListQuery.Word("sort", list.Sort, Sorts), ListQuery.Take(list.Take));
         // A host is meant by its whole name or the first part of it.
-        var hosts = list.Host is { Length: > 0 } host
-            ? await db
-                .Hosts.Where(h => h.Name == host || (string.Compare(h.Name, host + ".") > 0 && string.Compare(h.Name, host + "/") < 0))
-                .Select(h => h.Id)
-                .ToListAsync(ct)
-            : null;
+        var hosts = list.Host is { Length: > 0 } host ? await FindHost.Called(db.Hosts, host).Select(h => h.Id).ToListAsync(ct) : null;
         var rows = Joined(Narrowed(list, hosts));
         rows = InState(rows, ListQuery.Word("state", list.State, States));
         if (list.After is { Length: > 0 } after)

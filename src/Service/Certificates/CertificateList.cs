@@ -3,6 +3,7 @@ using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Names;
 using OrderlyBeacon.Service.Authorities;
+using OrderlyBeacon.Service.Hosts;
 using OrderlyBeacon.Service.Storage;
 
 namespace OrderlyBeacon.Service.Certificates;
@@ -107,7 +108,10 @@ public sealed class CertificateList(BeaconDb db, CertificateQueries certificates
         if (wish.Search is { } text && !string.IsNullOrWhiteSpace(text))
             q = Found(q, text.Trim());
         if (wish.Host is { Length: > 0 } host)
-            q = q.Where(c => db.Hosts.Any(h => h.Id == c.HostId && (h.Name == host || h.Name.StartsWith(host + "."))));
+        {
+            var hosts = FindHost.Called(db.Hosts, host).Select(h => (int?)h.Id);
+            q = q.Where(c => hosts.Contains(c.HostId));
+        }
         if (wish.Profile is { Length: > 0 } profile)
             q = q.Where(c => c.Profile == profile);
         if (wish.EndsBefore is { } before)

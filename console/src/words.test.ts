@@ -1,5 +1,5 @@
 import { expect, test } from 'vitest';
-import { distance, read, when } from './words';
+import { counted, distance, read, when } from './words';
 
 const now = Date.parse('2026-11-25T12:00:00Z');
 
@@ -25,4 +25,12 @@ test('nothing is a dash', () => {
 
 test('hours lie between minutes and days', () => {
   expect(distance(5 * 3_600_000)).toBe('in 5 hours');
+});
+
+test.each([
+  [0, 'no host'],
+  [1, '1 host'],
+  [30_000, '30,000 hosts'],
+])('%d hosts are told as %s', (count, text) => {
+  expect(counted(count, 'no host', '1 host', 'hosts')).toBe(text);
 });

@@ -35,10 +35,15 @@ export function when(iso: string | null | undefined, now: number): string {
   return `${near ? `${day(iso).replace(/ \d+$/, '')} ${clock(iso).slice(0, 5)}` : day(iso)} · ${distance(left)}`;
 }
 
+const grouped = new Intl.NumberFormat('en');
+
+/** A count as people read it: 30,000. */
+export const figure = (count: number): string => grouped.format(count);
+
 /** How many there are, in words: none, one, or "5 things" and so on. */
 export function counted(count: number, none: string, one: string, many: string): string {
   if (count === 0) return none;
-  return count === 1 ? one : `${count} ${many}`;
+  return count === 1 ? one : `${figure(count)} ${many}`;
 }
 
 /** A word as a shell takes it: as it is where that is safe, else in single quotes. */

@@ -140,7 +140,7 @@ public sealed class ConsoleTests(DemoWithBrowser world) : IClassFixture<DemoWith
         var (page, errors) = await _browser.SignedInAsync("/certificates");
         await Expect(page.GetByTestId("count")).ToContainTextAsync("5 shown");
         await Browser.ShotAsync(page, "certificates");
-        await page.GetByRole(AriaRole.Button, new() { Name = "Ends" }).ClickAsync();
+        await page.GetByRole(AriaRole.Button, new() { Name = "Expires" }).ClickAsync();
         await Expect(page.GetByRole(AriaRole.Columnheader, new() { Name = "Ends" })).ToHaveAttributeAsync("aria-sort", "ascending");
         // A slash reaches the search from anywhere.
         await page.Locator("h2").ClickAsync();

@@ -294,6 +294,23 @@ public sealed partial class ArchitectureTests
             );
 
     [Fact]
+    public void What_a_list_can_be_narrowed_to_is_offered_by_its_page()
+    {
+        var lists = new (string Page, IReadOnlyList<string> States)[]
+        {
+            ("Hosts.tsx", [.. Hosts.HostQueries.States, .. Bindings.ServiceQueries.States]),
+            ("Certificates.tsx", Certificates.CertificateList.States),
+        };
+        Assert.Empty(
+            from list in lists
+            let page = File.ReadAllText(Path.Combine(Programs.Root, "console", "src", "pages", list.Page))
+            from state in list.States
+            where !Regex.IsMatch(page, $@"\s'{Regex.Escape(state)}',|\['{Regex.Escape(state)}'|, '{Regex.Escape(state)}'[,\]]")
+            select $"{list.Page}: {state}"
+        );
+    }
+
+    [Fact]
     public void Authority_keys_are_used_in_one_class()
     {
         var sources = Directory

@@ -1,7 +1,7 @@
 import { useElementSize } from '@mantine/hooks';
 import { Link } from 'react-router';
 import type { Lookahead as Data, LookaheadItem } from '../api/client';
-import { distance, shortHost, when } from '../words';
+import { distance, figure, shortHost, when } from '../words';
 import classes from './Lookahead.module.css';
 import { Scroll } from './Scroll';
 
@@ -92,10 +92,10 @@ function Density({
   return (
     <g
       role="img"
-      aria-label={density.map((d) => `${d.count} expire ${when(d.until, now)} or before`).join('; ')}
+      aria-label={density.map((d) => `${figure(d.count)} expire ${when(d.until, now)} or before`).join('; ')}
     >
       <text className={classes.label} x={0} y={40}>
-        {all} certificates
+        {figure(all)} certificates
       </text>
       <text className={classes.small} x={0} y={56}>
         the first {shown} are below
@@ -115,7 +115,7 @@ function Density({
             />
             {d.count > 0 && (
               <text className={classes.small} x={(from + to) / 2} y={76 - tall} textAnchor="middle">
-                {d.count}
+                {figure(d.count)}
               </text>
             )}
           </g>

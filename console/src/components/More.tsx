@@ -1,5 +1,6 @@
 import { useEffect, useRef } from 'react';
 import { Button, Group } from '@mantine/core';
+import { figure } from '../words';
 
 interface Props {
   shown: number;
@@ -27,7 +28,7 @@ export function More({ shown, busy, more, back }: Props) {
   return (
     <Group gap="sm" ref={end} mt="xs">
       <span className="dim" data-testid="count" role="status">
-        {shown} shown{more ? further : ''}
+        {figure(shown)} shown{more ? further : ''}
       </span>
       {more && (
         <Button size="compact-xs" variant="default" loading={busy} onClick={more}>

@@ -41,7 +41,7 @@ export function OutsideRequest({ request }: { request: RequestInfo }) {
             rows={[
               ['Its names', held.names.join(', ')],
               ['Serial', held.serial],
-              ['Ends', when(held.notAfter, now)],
+              ['Expires', when(held.notAfter, now)],
               ['Came', when(held.at, now)],
             ]}
           />

@@ -57,7 +57,7 @@ export function ServiceTable({
             <th scope="col">State</th>
             <th scope="col">Endpoints</th>
             <th scope="col">Certificate</th>
-            <th scope="col">Ends</th>
+            <th scope="col">Expires</th>
           </tr>
         </thead>
         <tbody>

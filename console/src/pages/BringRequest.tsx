@@ -152,7 +152,7 @@ export function BringRequest() {
               rows={[
                 ['Subject', p.certificate.subject],
                 ['Issuer', p.certificate.issuer],
-                ['Ends', when(p.certificate.notAfter, now)],
+                ['Expires', when(p.certificate.notAfter, now)],
                 ['Key', p.certificate.key],
                 ['Usage', [...p.certificate.keyUsage, ...p.certificate.extendedKeyUsage].join(', ')],
               ]}

@@ -111,7 +111,7 @@ export function Certificate() {
             rows={[
               ['Names', c.names.join(', ')],
               ['Host', c.host ? <Link to={`/hosts/${c.host}`}>{c.host}</Link> : 'none: issued for a CSR'],
-              ['Ends', when(c.notAfter, now)],
+              ['Expires', when(c.notAfter, now)],
               ['Renewal', renewal(c, now)],
               ['Subject', data.text?.subject],
               ['Issuer', data.text?.issuer],
@@ -167,7 +167,7 @@ export function Certificate() {
                 <tr>
                   <th scope="col">Serial</th>
                   <th scope="col">State</th>
-                  <th scope="col">Ends</th>
+                  <th scope="col">Expires</th>
                 </tr>
               </thead>
               <tbody>

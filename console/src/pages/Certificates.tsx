@@ -20,7 +20,7 @@ const columns: [string, string | null][] = [
   ['State', 'severity'],
   ['Host', null],
   ['Renewal', 'renewal'],
-  ['Ends', 'ends'],
+  ['Expires', 'ends'],
 ];
 const states = [
   'needs-a-hand',

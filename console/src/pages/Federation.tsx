@@ -51,7 +51,7 @@ export function Federation() {
               <th scope="col">State</th>
               <th scope="col">Host</th>
               <th scope="col">Signs with</th>
-              <th scope="col">Ends</th>
+              <th scope="col">Expires</th>
               <th scope="col">Partners that know the next one</th>
             </tr>
           </thead>

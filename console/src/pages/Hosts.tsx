@@ -21,18 +21,46 @@ const serviceStates = [
   'needs-a-hand',
   'accepted',
   'not-managed',
+  'not-looked-at',
   'plain-only',
+  'clear-text',
+  'logins-in-the-clear',
   'self-signed',
   'unknown-issuer',
+  'intermediate-missing',
   'name-missing',
   'common-name-only',
   'ends-soon',
   'expired',
+  'not-yet-valid',
   'revoked',
+  'wrong-purpose',
+  'weak',
+  'malformed',
+  'certificate-malformed',
+  'out-of-bounds',
+  'broken-chain',
+  'out-of-order',
+  'issuer-expired',
+  'issuer-not-yet-valid',
+  'issuer-revoked',
+  'old-version',
+  'staple-missing',
+  'staple-unusable',
+  'handshake-failed',
+  'no-answer',
   'binding-behind',
   'binding-broken',
-  'no-answer',
+  'service-problem',
 ];
+/** Where the words differ from those by which they are asked for: as the list itself says them. */
+const stateWords: Record<string, string> = {
+  'needs-a-hand': 'needing a hand',
+  'plain-only': 'not encrypted',
+  'self-signed': 'self-signed',
+  'common-name-only': 'name only in CN',
+  'ends-soon': 'expires soon',
+};
 
 /** Hosts with their services, or all services as one list: searched, filtered and sorted by the service, read on as they are scrolled to. */
 export function Hosts() {
@@ -59,7 +87,7 @@ export function Hosts() {
   const states = view === 'services' ? serviceStates : hostStates;
   const sorts =
     view === 'services'
-      ? { name: 'By name', ends: 'Soonest to end' }
+      ? { name: 'By name', ends: 'Soonest to expire' }
       : { name: 'By name', seen: 'Seen longest ago' };
   return (
     <Stack gap="md">
@@ -86,7 +114,7 @@ export function Hosts() {
             value={state}
             data={[
               { value: '', label: 'Any state' },
-              ...states.map((w) => ({ value: w, label: w.replaceAll('-', ' ') })),
+              ...states.map((w) => ({ value: w, label: stateWords[w] ?? w.replaceAll('-', ' ') })),
             ]}
             onChange={(e) => {
               set({ state: e.currentTarget.value });

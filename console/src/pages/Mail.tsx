@@ -98,7 +98,7 @@ export function Mail() {
               <th scope="col">Use</th>
               <th scope="col">Served by</th>
               <th scope="col">Certificate</th>
-              <th scope="col">Ends</th>
+              <th scope="col">Expires</th>
               <th scope="col">Read without TLS</th>
               <th scope="col">DNS (TLSA)</th>
             </tr>

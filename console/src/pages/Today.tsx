@@ -7,7 +7,7 @@ import { Lookahead } from '../components/Lookahead';
 import { isDenied, useDenied } from '../components/session';
 import { State } from '../components/State';
 import { useNow } from '../components/useNow';
-import { counted, when } from '../words';
+import { counted, figure, when } from '../words';
 import classes from './Today.module.css';
 
 export function Today() {
@@ -30,8 +30,10 @@ export function Today() {
           {counted(concerns.length, 'Nothing needs a hand', 'One thing needs a hand', 'things need a hand')}
         </Title>
         <Text size="sm" c="dimmed">
-          {counts.services} services on {counts.hosts} hosts
-          {counts.hostsAway > 0 ? `, ${counts.hostsAway} away` : ''} · {counts.certificates} certificates
+          {counted(counts.services, 'no service', '1 service', 'services')} on{' '}
+          {counted(counts.hosts, 'no host', '1 host', 'hosts')}
+          {counts.hostsAway > 0 ? `, ${figure(counts.hostsAway)} away` : ''} ·{' '}
+          {counted(counts.certificates, 'no certificate', '1 certificate', 'certificates')}
           {next ? ` · next renewal: ${next.name}, ${when(next.planned, now)}` : ''}
         </Text>
       </Group>

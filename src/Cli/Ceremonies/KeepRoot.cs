@@ -31,7 +31,7 @@ internal static class KeepRoot
                 Rich($"{Green("○")} {Bold(s.Subject)}  {Grey($"{s.Entries} entries of its log hold together and are signed by it")}");
                 Line();
                 Table(
-                    ["Generation", "Key", "Ends", "Bound to", "SHA-256"],
+                    ["Generation", "Key", "Expires", "Bound to", "SHA-256"],
                     s.Generations.Select(g =>
                         new Ink[] { g.Number.ToString(), g.Key, When(g.NotAfter), (g.Constraints ?? "–"), g.Thumbprint[..24] + "…" }
                     ),
@@ -39,7 +39,7 @@ internal static class KeepRoot
                 );
                 Line();
                 Table(
-                    ["Subordinate", "State", "Ends", "Serial"],
+                    ["Subordinate", "State", "Expires", "Serial"],
                     s.Subordinates.Select(x =>
                         new Ink[]
                         {

@@ -27,7 +27,7 @@ internal static class AuthorityCommands
                     return 0;
                 }
                 Table(
-                    ["Authority", "Key", "Ends", "CRL", "Editions"],
+                    ["Authority", "Key", "Expires", "CRL", "Editions"],
                     Api.Read(json, BeaconJson.Default.ListAuthorityInfo)
                         .Select(a =>
                             a.Generations.Count == 0 && a.WaitsFor is { } request

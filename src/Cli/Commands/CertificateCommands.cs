@@ -115,7 +115,7 @@ internal static class CertificateCommands
                 }
                 var narrowed = new[] { state, host, profile, issuer, before }.Select(r.GetValue).FirstOrDefault(v => v is not null);
                 Table(
-                    ["Certificate", "State", "Life", "Renewal", "Ends"],
+                    ["Certificate", "State", "Life", "Renewal", "Expires"],
                     items.Select(RowOf),
                     Nothing(r.GetValue(search) ?? narrowed, "There is no certificate yet. Request one: beacon request new.")
                 );
@@ -187,7 +187,7 @@ internal static class CertificateCommands
                     ("signed by", i.Outside is null ? null : $"{i.Outside}, outside"),
                     ("key", i.Key),
                     ("life", i.NotAfter is null ? null : LifeBar(i.NotBefore!.Value, i.NotAfter.Value, i.Planned)),
-                    ("ends", When(i.NotAfter)),
+                    ("expires", When(i.NotAfter)),
                     (
                         "renewal",
                         i switch
@@ -202,7 +202,7 @@ internal static class CertificateCommands
                 );
                 Line();
                 Table(
-                    ["Edition", "State", "Ends", "Request"],
+                    ["Edition", "State", "Expires", "Request"],
                     d.Editions.Take(10)
                         .Select(e =>
                             new Ink[]
@@ -366,7 +366,7 @@ internal static class CertificateCommands
                     return 0;
                 }
                 Table(
-                    ["Certificate", "Serial", "Ends", "State"],
+                    ["Certificate", "Serial", "Expires", "State"],
                     Api.Read(json, BeaconJson.Default.ListIssuedEdition)
                         .Select(e =>
                             new Ink[]

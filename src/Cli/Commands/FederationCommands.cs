@@ -47,7 +47,7 @@ internal static class FederationCommands
                     return 0;
                 }
                 Table(
-                    ["No.", "Provider", "State", "Host", "Signs with", "Ends", "Partners that know"],
+                    ["No.", "Provider", "State", "Host", "Signs with", "Expires", "Partners that know"],
                     all.Select(p =>
                         new Ink[]
                         {

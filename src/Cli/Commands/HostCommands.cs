@@ -94,7 +94,7 @@ internal static class HostCommands
                 ShowServices(d.Services);
                 Line();
                 Table(
-                    ["Store: certificate", "Serial", "Ends", ""],
+                    ["Store: certificate", "Serial", "Expires", ""],
                     d.Entries.Select(e => new Ink[] { e.Certificate, e.Serial, When(e.NotAfter), e.Live ? "in use" : "" }),
                     "Its store is empty."
                 );
@@ -212,7 +212,7 @@ internal static class HostCommands
 
     private static void ShowServices(IEnumerable<ServiceInfo> services, string? search = null) =>
         Table(
-            ["Service", "State", "Certificate", "Ends"],
+            ["Service", "State", "Certificate", "Expires"],
             services.Select(s =>
                 new Ink[]
                 {

@@ -39,7 +39,7 @@ internal static class MailCommand
                 var only = r.GetValue(use) is { } word ? OpenWord<MailUse>.Of(word) : (MailUse?)null;
                 var isWhole = only is null && r.GetValue(search) is null;
                 Table(
-                    ["Use", "Served by", "At", "Certificate", "Ends", "Read without TLS", "DNS"],
+                    ["Use", "Served by", "At", "Certificate", "Expires", "Read without TLS", "DNS"],
                     Enum.GetValues<MailUse>()
                         .Where(u => u != MailUse.Unknown && (only is null || only == u))
                         .SelectMany(u => Rows(u, services, records, isWhole)),

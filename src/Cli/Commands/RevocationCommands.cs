@@ -164,7 +164,7 @@ internal static class RevocationCommands
                     return 0;
                 }
                 Table(
-                    ["Certificate", "Serial", "Use", "Ends"],
+                    ["Certificate", "Serial", "Use", "Expires"],
                     o.Items.Take(40)
                         .Select(i => new Ink[] { i.Certificate, i.Serial, i.State.ToString().ToLowerInvariant(), When(i.NotAfter) }),
                     "No valid edition matches."

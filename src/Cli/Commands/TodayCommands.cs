@@ -39,7 +39,7 @@ internal static class TodayCommands
                 }
                 var l = Api.Read(json, BeaconJson.Default.Lookahead);
                 Table(
-                    ["", "Name", "Life", "Renewal", "Ends"],
+                    ["", "Name", "Life", "Renewal", "Expires"],
                     l.Items.Select(i =>
                         new Ink[]
                         {
@@ -113,7 +113,7 @@ internal static class TodayCommands
             )
         );
         Rich(
-            $"{Grey($"{c.Services} services on {c.Hosts} hosts{(c.HostsAway > 0 ? $", {c.HostsAway} away" : "")} · {c.Certificates} certificates · {t.At.UtcDateTime:d MMM yyyy HH:mm} UTC")}"
+            $"{Grey($"{Many(c.Services, "service")} on {Many(c.Hosts, "host")}{(c.HostsAway > 0 ? $", {c.HostsAway:N0} away" : "")} · {Many(c.Certificates, "certificate")} · {t.At.UtcDateTime:d MMM yyyy HH:mm} UTC")}"
         );
         foreach (var x in t.Concerns)
         {
@@ -135,6 +135,8 @@ internal static class TodayCommands
     private static string Since(Concern c, DateTimeOffset now) =>
         c.Since is { } since && now - since > TimeSpan.FromHours(1) ? $"  since {since.UtcDateTime:d MMM HH:mm}" : "";
 
+    private static string Many(int count, string noun) => count == 1 ? $"1 {noun}" : $"{count:N0} {noun}s";
+
     private static string Going(IReadOnlyList<Readable> what) =>
         (what.Count == 0 ? "nothing" : string.Join(", ", what.Select(OpenWord<Readable>.WordOf))) + " can be read";
 
@@ -151,7 +153,7 @@ internal static class TodayCommands
             ("serves", s is null ? null : string.Join(", ", s.Names.Count > 0 ? s.Names : [s.Subject])),
             ("issuer", s?.Issuer),
             ("serial", s?.Serial),
-            ("ends", s is null ? null : When(s.NotAfter)),
+            ("expires", s is null ? null : When(s.NotAfter)),
             ("key", s?.Key),
             ("protocol", l.Protocol),
             ("takes", l.Versions is { Count: > 0 } v ? string.Join(", ", v) : null),

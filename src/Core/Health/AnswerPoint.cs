@@ -39,7 +39,7 @@ internal static class AnswerPoint
             return content;
         return new(
             null,
-            $"Answers, signed by {(delegated is null ? "the issuer itself" : $"a responder whose certificate ends on {delegated.NotAfter:yyyy-MM-dd}")}.",
+            $"Answers, signed by {(delegated is null ? "the issuer itself" : $"a responder whose certificate expires on {delegated.NotAfter:yyyy-MM-dd}")}.",
             answer!.NextUpdate
         );
     }

@@ -52,7 +52,7 @@ internal static class CertificatePoint
                 new(
                     PointFault.Stale,
                     Severity.Soon,
-                    $"The certificate there is of the right key, but not the newest: it ends on {there.NotAfter:yyyy-MM-dd}, the newest one on {e.Issuer.NotAfter:yyyy-MM-dd}.",
+                    $"The certificate there is of the right key, but not the newest: it expires on {there.NotAfter:yyyy-MM-dd}, the newest one on {e.Issuer.NotAfter:yyyy-MM-dd}.",
                     ["The renewed certificate was not published here."],
                     $"From {there.NotAfter:yyyy-MM-dd} on clients that fetch it refuse everything below.",
                     Republish(e.Kind)

@@ -22,7 +22,7 @@ public sealed record Validity(DateTimeOffset NotBefore, DateTimeOffset NotAfter,
         {
             ValidityLimit.Profile => "Shortened: the profile allows no longer life.",
             ValidityLimit.Issuer =>
-                $"Shortened: the issuing authority's own certificate ends on {NotAfter:yyyy-MM-dd HH:mm}; renew the authority for full lives.",
+                $"Shortened: the issuing authority's own certificate expires on {NotAfter:yyyy-MM-dd HH:mm}; renew the authority for full lives.",
             _ => null,
         };
 

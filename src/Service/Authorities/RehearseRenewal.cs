@@ -140,7 +140,7 @@ public sealed class RehearseRenewal(
         foreach (var k in registry.Keys)
         {
             var responder = responders.Of(k.KeyNumber) is { } r
-                ? $"a responder whose certificate ends on {r.Certificate.NotAfter:yyyy-MM-dd} and renews itself"
+                ? $"a responder whose certificate expires on {r.Certificate.NotAfter:yyyy-MM-dd} and renews itself"
                 : "a responder that is still to be made";
             var last = sideBySide is { } until ? $" ({until:yyyy-MM-dd HH:mm} UTC as things are)" : "";
             var howLong =
@@ -181,7 +181,7 @@ public sealed class RehearseRenewal(
             );
         if (root.NotAfter - clock.GetUtcNow() < issuing.NotAfter - issuing.NotBefore)
             warnings.Add(
-                $"The root ends on {root.NotAfter:yyyy-MM-dd}: the renewed authority cannot live longer. Renew the root first if that is too short."
+                $"The root expires on {root.NotAfter:yyyy-MM-dd}: the renewed authority cannot live longer. Renew the root first if that is too short."
             );
         if (AuthorityBounds.Of(options) is { } bounds && bounds.ToString() != issuing.Constraints?.ToString())
             warnings.Add(

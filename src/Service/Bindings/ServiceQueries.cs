@@ -324,7 +324,7 @@ public sealed class ServiceQueries(BeaconDb db, Hosts.Presence presence, BeaconO
                 new(
                     "ends-soon",
                     Severity.Soon,
-                    $"The certificate ends on {ends:d MMM yyyy}, {Distance(ends - now)}, and nothing renews it.",
+                    $"The certificate expires on {ends:d MMM yyyy}, {Distance(ends - now)}, and nothing renews it.",
                     "After that every client refuses the connection.",
                     "Request its successor and bind it; it renews itself from then on."
                 ),

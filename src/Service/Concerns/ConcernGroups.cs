@@ -11,19 +11,11 @@ internal static class ConcernGroups
     public static Concern Of(ConcernSubject of, ConcernKind kind, int count, IReadOnlyList<OpenConcern> first)
     {
         var one = first[0];
-        var names = $"{string.Join(", ", first.Take(3).Select(c => c.About))} and {count - 3} more";
+        var names = $"{string.Join(", ", first.Take(3).Select(c => c.About))} and {count - 3:N0} more";
         var word = OpenWord<ConcernKind>.WordOf(kind);
         var (nouns, command, link) = Where(of, word);
-        return new(
-            one.Severity,
-            kind,
-            $"{count} {nouns}",
-            $"{Sentence(kind)}: {names}.{Example(of, one)}",
-            one.Hurts,
-            one.Cure,
-            command,
-            link
-        )
+        var (hurts, cure) = Told(kind, one);
+        return new(one.Severity, kind, $"{count:N0} {nouns}", $"{Sentence(kind)}: {names}.{Example(of, one)}", hurts, cure, command, link)
         {
             Count = count,
             Since = first.Min(c => c.Since),
@@ -43,6 +35,15 @@ internal static class ConcernGroups
             ConcernSubject.Request => ("requests", "beacon request list", "/requests"),
             _ => ("certificates", $"beacon cert list --state {word}", $"/certificates?state={word}"),
         };
+
+    /// <summary>What is so of each is told of the first; many agents that are not heard from have most likely one cause between them and here.</summary>
+    private static (string Hurts, string Cure) Told(ConcernKind kind, OpenConcern one) =>
+        kind == ConcernKind.HostAway
+            ? (
+                "Nothing on these hosts is renewed or looked at.",
+                "Where many fell silent at once, see that they reach this service by its name and port; else start their agents."
+            )
+            : (one.Hurts, one.Cure);
 
     private static string Example(ConcernSubject of, OpenConcern one) =>
         of is ConcernSubject.Certificate or ConcernSubject.Host && one.Kind != ConcernKind.HostAway ? $" The first says: {one.Reason}" : "";

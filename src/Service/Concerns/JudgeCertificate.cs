@@ -62,7 +62,7 @@ internal static class JudgeCertificate
                 (c.LastError ?? "The last try failed.")
                     + (c.State != "renewal failed" ? " It is being tried again now." : $" It is tried again at {c.RetryAt:HH:mm:ss} UTC."),
                 c.NotAfter is { } end
-                    ? $"The edition in use ends on {end:d MMM yyyy HH:mm}; everything is as it was."
+                    ? $"The edition in use expires on {end:d MMM yyyy HH:mm}; everything is as it was."
                     : "It is not issued yet; everything is as it was.",
                 "Fix the cause; it continues by itself, or at once with the command."
             ),
@@ -79,19 +79,19 @@ internal static class JudgeCertificate
             ConcernKind.Revoked => ("Its current edition is revoked.", "Clients that check revocation refuse it.", "Renew it."),
             ConcernKind.Expired => ($"Its edition expired on {c.NotAfter:d MMM yyyy HH:mm}.", "Every client refuses it.", renew),
             ConcernKind.ExpiresSoon when c.Outside is not null => (
-                $"It ends on {c.NotAfter:d MMM yyyy}, and the answer of {c.Outside} is missing.",
+                $"It expires on {c.NotAfter:d MMM yyyy}, and the answer of {c.Outside} is missing.",
                 "After that clients refuse it.",
                 "Carry its CSR there, and bring the answer."
             ),
             ConcernKind.ExpiresSoon => (
-                $"It ends on {c.NotAfter:d MMM yyyy} and nothing renews it.",
+                $"It expires on {c.NotAfter:d MMM yyyy} and nothing renews it.",
                 "After that clients refuse it.",
                 renew
             ),
             ConcernKind.RecordsToAdd => (
                 $"Its next key waits for its TLSA {RecordsOf(c)} in DNS. {c.Rollover!.Problem}".TrimEnd(),
                 c.NotAfter is { } ends
-                    ? $"It is not renewed until then; the edition in use ends on {ends:d MMM yyyy HH:mm}."
+                    ? $"It is not renewed until then; the edition in use expires on {ends:d MMM yyyy HH:mm}."
                     : "Its services wait for it.",
                 $"Add to the zone: {LinesOf(c, true)}. It continues by itself; if it cannot wait: beacon cert go-on."
             ),

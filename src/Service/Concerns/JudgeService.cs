@@ -30,7 +30,9 @@ internal static class JudgeService
                 OpenWord<ConcernKind>.Of(p.Fault),
                 about,
                 p.Severity,
-                p.Fault == "ends-soon" ? $"The certificate ends on {s.Look.Served?.NotAfter:d MMM yyyy}, and nothing renews it." : p.Reason,
+                p.Fault == "ends-soon"
+                    ? $"The certificate expires on {s.Look.Served?.NotAfter:d MMM yyyy}, and nothing renews it."
+                    : p.Reason,
                 p.Hurts,
                 p.Cure
             )

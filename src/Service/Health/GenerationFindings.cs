@@ -69,7 +69,7 @@ public sealed class GenerationFindings(AuthorityRegistry registry, AuthorityKeys
                 : new(
                     PointFault.AuthorityEnds,
                     left < TimeSpan.Zero ? Severity.Now : Severity.Soon,
-                    $"{a.Name} ends on {x.NotAfter:yyyy-MM-dd}.",
+                    $"{a.Name} expires on {x.NotAfter:yyyy-MM-dd}.",
                     ["Its life is nearly over."],
                     "After that nothing below it is accepted.",
                     "Where it is: beacon ceremony renew FOLDER. Then: beacon authority install root FILES"
@@ -80,7 +80,7 @@ public sealed class GenerationFindings(AuthorityRegistry registry, AuthorityKeys
             : new(
                 PointFault.AuthorityEnds,
                 left < TimeSpan.Zero ? Severity.Now : Severity.Soon,
-                $"The authority ends on {x.NotAfter:yyyy-MM-dd}: the full life of profile \"{longest.Id}\", {longest.Life.TotalDays:0} days, does not fit any more.",
+                $"The authority expires on {x.NotAfter:yyyy-MM-dd}: the full life of profile \"{longest.Id}\", {longest.Life.TotalDays:0} days, does not fit any more.",
                 ["Its life is nearly over."],
                 "Lives of new certificates are cut short; after its end nothing it issued is accepted.",
                 $"Begin its renewal: beacon authority rehearse {a.Slug}"

@@ -17,7 +17,7 @@ public sealed class Custody(BeaconOptions options, AuthorityRegistry registry)
                 "root",
                 Severity.Now,
                 "The root's key still lies on this machine, in the folder take-away.",
-                "Whoever gets into this machine can make himself any authority, for good.",
+                "Whoever gets into this machine can create any authority, for good.",
                 "Take the key and its passphrase away, to two places, and delete both here.",
                 $"ls {folder}",
                 "/authorities"

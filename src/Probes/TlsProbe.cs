@@ -148,11 +148,14 @@ public static class TlsProbe
             ? literal
             : (await Dns.GetHostAddressesAsync(address, ct)).FirstOrDefault() ?? throw new SocketException((int)SocketError.HostNotFound);
 
+    /// <summary>What a look says where the system finds no address for the name.</summary>
+    public const string NameNotKnown = "the name is not known";
+
     private static string Word(SocketException e) =>
         e.SocketErrorCode switch
         {
             SocketError.ConnectionRefused => "connection refused",
-            SocketError.HostNotFound or SocketError.NoData => "the name is not known",
+            SocketError.HostNotFound or SocketError.NoData => NameNotKnown,
             _ => e.Message,
         };
 

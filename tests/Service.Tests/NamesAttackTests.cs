@@ -45,6 +45,22 @@ public sealed class NamesAttackTests(AttackedWorld world) : IClassFixture<Attack
         Assert.True(state is "refused" or "not taken" or "waiting-for-approval", $"{names}: {answer}");
     }
 
+    [Theory]
+    [InlineData("https://shop.branch.example", "Leave out the scheme, the port and the path.")]
+    [InlineData("shop.branch.example/", "Leave out the scheme, the port and the path.")]
+    [InlineData("shop.branch.example,www.branch.example", "give several names one by one")]
+    public async Task A_first_name_that_is_none_is_told_for_what_it_is(string name, string cure)
+    {
+        using var s = new Scratch();
+        var host = Fresh();
+        var (agent, _) = await world.JoinAsync(s, host);
+        using var _ = agent;
+        var (answer, _) = await AskAsync(world.Robin, Wish(host: host, names: [name]));
+
+        Assert.Equal("name-malformed", answer.Code);
+        Assert.Contains(cure, answer.Json!["cure"]!.GetValue<string>());
+    }
+
     [Fact]
     public async Task Others_names_in_every_spelling()
     {

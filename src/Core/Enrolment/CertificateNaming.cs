@@ -27,12 +27,16 @@ public static class CertificateNaming
             );
     }
 
+    /// <summary>Whether a certificate can be called so at all.</summary>
+    public static bool CanBe(string name) =>
+        name.Length is > 0 and <= 200 && name.All(c => char.IsAsciiLetterOrDigit(c) || c is '.' or '-' or '_' or '*' or '@' or ':');
+
     /// <summary>A name that a person gives.</summary>
     /// <exception cref="BeaconProblem"><see cref="ProblemCode.InputInvalid"/> when it cannot be one, <see cref="ProblemCode.NotAllowed"/> when it is reserved.</exception>
     public static string Given(string text, string person)
     {
         var name = text.Trim();
-        if (name.Length is 0 or > 200 || !name.All(c => char.IsAsciiLetterOrDigit(c) || c is '.' or '-' or '_' or '*' or '@' or ':'))
+        if (!CanBe(name))
             throw new BeaconProblem(
                 ProblemCode.InputInvalid,
                 $"\"{name}\" cannot be a certificate's name.",

@@ -206,7 +206,7 @@ public static class NameFaults
                 "is an address of a page or has a port, not a host name alone",
                 "Leave out the scheme, the port and the path."
             ),
-            _ => ("has a character that host names cannot have", "Use letters, digits, hyphens and dots."),
+            _ => ("has a character that host names cannot have", "Use letters, digits, hyphens and dots; give several names one by one."),
         };
 
     public static BeaconProblem Problem(string? text, NameFault fault)

@@ -206,8 +206,10 @@ public sealed class WishReading(
         string first;
         if (asked.Count == 0)
             first = Slug(csr!.Subject.CommonName!);
+        else if (AlternativeName.TryParse(asked[0], out var name, out var fault))
+            first = name!.Value;
         else
-            first = AlternativeName.TryParse(asked[0], out var f, out _) ? f!.Value : asked[0];
+            first = CertificateNaming.CanBe(asked[0].Trim()) ? asked[0] : throw NameFaults.Problem(asked[0], fault);
         return CertificateNaming.Given(host is null ? CertificateNaming.OfCsr(first, caller.Name) : first, caller.Name);
     }
 

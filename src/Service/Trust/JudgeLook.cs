@@ -3,6 +3,7 @@ using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Issuing;
 using OrderlyBeacon.Core.Paths;
 using OrderlyBeacon.Core.Revocation;
+using OrderlyBeacon.Probes;
 using OrderlyBeacon.Service.Anchors;
 using OrderlyBeacon.Service.Authorities;
 using OrderlyBeacon.Service.Outside;
@@ -131,7 +132,9 @@ public sealed class JudgeLook(AuthorityRegistry registry, OutsideBook outside, A
                 LookFault.NoAnswer,
                 "Nothing answers there: " + Sentence(r.Message),
                 "No client gets through.",
-                "Start the server, or check its listeners."
+                r.Message == TlsProbe.NameNotKnown
+                    ? "Check how the name is written, or add it to DNS where it is looked at from."
+                    : "Start the server, or check its listeners."
             ),
             LookOutcome.Unknown => Now(
                 LookFault.HandshakeFailed,

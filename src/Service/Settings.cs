@@ -219,32 +219,9 @@ internal static class Settings
     /// <summary>The setting that was probably meant: one that the name begins with, or that a slip of the fingers makes of it.</summary>
     private static string? Alike(string name)
     {
-        var closest = Known.Keys.MinBy(k => Slips(k, name))!;
+        var closest = Known.Keys.MinBy(k => Spelling.Slips(k, name))!;
         // In a short name two slips make any word of any other.
-        var isSlip = Slips(closest, name) <= (closest.Length < 7 ? 1 : 2);
+        var isSlip = Spelling.Slips(closest, name) <= (closest.Length < 7 ? 1 : 2);
         return isSlip ? closest : Known.Keys.FirstOrDefault(k => name.StartsWith(k, StringComparison.OrdinalIgnoreCase));
-    }
-
-    /// <summary>How many letters are too many, missing, another one, or in each other's place.</summary>
-    private static int Slips(string a, string b)
-    {
-        var (x, y) = (a.ToUpperInvariant(), b.ToUpperInvariant());
-        if (Math.Abs(x.Length - y.Length) > 2)
-            return int.MaxValue;
-        var d = new int[x.Length + 1, y.Length + 1];
-        for (var i = 0; i <= x.Length; i++)
-        for (var j = 0; j <= y.Length; j++)
-        {
-            if (i == 0 || j == 0)
-            {
-                d[i, j] = i + j;
-                continue;
-            }
-            var other = d[i - 1, j - 1] + (x[i - 1] == y[j - 1] ? 0 : 1);
-            d[i, j] = Math.Min(Math.Min(d[i - 1, j], d[i, j - 1]) + 1, other);
-            if (i > 1 && j > 1 && x[i - 1] == y[j - 2] && x[i - 2] == y[j - 1])
-                d[i, j] = Math.Min(d[i, j], d[i - 2, j - 2] + 1);
-        }
-        return d[x.Length, y.Length];
     }
 }

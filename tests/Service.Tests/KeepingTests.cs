@@ -203,6 +203,15 @@ public sealed class KeepingTests(RunningService service) : IClassFixture<Running
     [InlineData("journal list --most ten", "--most is \"ten\", and wants a whole number.", "See beacon journal list --help.")]
     [InlineData("request show abc", "<number> is \"abc\", and wants a whole number.", "See beacon request show --help.")]
     [InlineData("cert list --sate", "--sate is no option of this command.", "See beacon cert list --help.")]
+    [InlineData("journal list --from yesterday", "--from is no option of this command.", "See beacon journal list --help.")]
+    [InlineData("cert show a b", "\"b\" is one word too many for beacon cert show.", "See beacon cert show --help.")]
+    [InlineData("statsu", "\"statsu\" is no command of beacon.", "Did you mean beacon status?")]
+    [InlineData("profile edit server", "\"edit\" is no command of beacon profile.", "Use one of list, show,")]
+    [InlineData(
+        "cert revoke x --reason keycompromise",
+        "--reason is \"keycompromise\", and wants one of unspecified, key-compromise,",
+        "--help"
+    )]
     [InlineData("bind", "--to is missing. <certificate> is missing.", "See beacon bind --help.")]
     [InlineData("cert find --ends-before 99999999d", "\"99999999d\" is no date.", "a span from now: 30d")]
     public void What_is_mistyped_is_said_in_words(string command, string said, string cure)

@@ -58,6 +58,9 @@ public sealed class WaysInTests(AttackedWorld world) : IClassFixture<AttackedWor
         // Nobody is invited under a name that is taken. Removed and joined anew: what was before ends at its next call, on the kept connection too.
         var invitation = new JsonObject { ["name"] = kiosk }.ToJsonString();
         Refused(await CallAsync(world.Robin, "POST", "hosts", invitation), HttpStatusCode.Conflict, "has joined already");
+        // Nor under the first part of one, by which people call that host.
+        invitation = new JsonObject { ["name"] = kiosk.Split('.')[0] }.ToJsonString();
+        Refused(await CallAsync(world.Robin, "POST", "hosts", invitation), HttpStatusCode.Conflict, $"{kiosk} is here already");
         Assert.True((await CallAsync(world.Robin, "DELETE", $"hosts/{kiosk}")).IsDone);
         Assert.Equal(0, world.Join(s["anew"], kiosk, await world.InviteAsync(kiosk)).Code);
         Refused(await CallAsync(one, "GET", "agent/work?wait=0"), HttpStatusCode.Unauthorized, "not-signed-in");

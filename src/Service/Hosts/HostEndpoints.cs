@@ -46,6 +46,8 @@ public sealed class InviteHost(
         var now = clock.GetUtcNow();
         await using var write = await db.BeginWriteAsync(ct);
         var host = await db.Hosts.FirstOrDefaultAsync(h => h.Name == dns.Ascii, ct);
+        if (host is null && !dns.Ascii.Contains('.'))
+            await ThrowIfShortAsync(dns.Ascii, ct);
         if (host is null)
             db.Hosts.Add(host = Host.Invite(dns.Ascii, owner ?? Host.DefaultOwner));
         else if (owner is not null)
@@ -56,6 +58,23 @@ public sealed class InviteHost(
         changes.Tell("host", dns.Ascii);
         var code = secret + "." + registry.Root.Thumbprint.Hex;
         return new(dns.Ascii, code, now + CodeLife, $"beacon-agent join --service {options.Url} --host {dns.Ascii} --code-file -");
+    }
+
+    /// <summary>People call hosts by the first part of their names: another one of only that name would be taken for it.</summary>
+    private async Task ThrowIfShortAsync(string name, CancellationToken ct)
+    {
+        var here = await FindHost
+            .Called(db.Hosts.AsNoTracking(), name)
+            .Where(h => h.State != HostState.Removed)
+            .Select(h => h.Name)
+            .Order()
+            .FirstOrDefaultAsync(ct);
+        if (here is not null)
+            throw new BeaconProblem(
+                ProblemCode.AlreadyExists,
+                $"{here} is here already, and is called {name} for short.",
+                $"Give the full name of the host that is meant: beacon host invite {here}, or another one's."
+            );
     }
 
     public static string HashOf(string secret) => Convert.ToHexStringLower(SHA256.HashData(Encoding.UTF8.GetBytes(secret)));

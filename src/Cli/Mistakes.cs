@@ -75,8 +75,12 @@ internal static class Mistakes
         var values = error.SymbolResult.Tokens.Select(t => t.Value).ToList();
         if (values.Count == 0)
             return error.SymbolResult is OptionResult { IdentifierToken: not null } ? $"{place} wants a value." : $"{place} is missing.";
-        if (error.Message.Split('\n', StringSplitOptions.TrimEntries) is [var refused, _, ..] and [_, .. var permitted])
-            return $"{place} is \"{values.Find(v => refused.Contains($"'{v}'", StringComparison.Ordinal))}\", and wants one of {string.Join(", ", permitted.Select(p => p.Trim('\'')))}.";
+        // Where only some words are taken, the library says so in a line, and they follow it.
+        if (error.Message.Split('\n', StringSplitOptions.TrimEntries) is [[.., ':'] refused, .. { Length: > 0 } permitted])
+        {
+            var said = values.Find(v => refused.Contains($"'{v}'", StringComparison.Ordinal));
+            return $"{place} is \"{said}\", and wants one of {string.Join(", ", permitted.Select(p => p.Trim('\'')))}.";
+        }
         var unread = values.Find(v => error.Message.Contains($"'{v}'", StringComparison.Ordinal));
         return unread is null || KindOf(type) is not { } kind ? error.Message : $"{place} is \"{unread}\", and wants {kind}.";
     }

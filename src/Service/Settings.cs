@@ -217,11 +217,6 @@ internal static class Settings
     }
 
     /// <summary>The setting that was probably meant: one that the name begins with, or that a slip of the fingers makes of it.</summary>
-    private static string? Alike(string name)
-    {
-        var closest = Known.Keys.MinBy(k => Spelling.Slips(k, name))!;
-        // In a short name two slips make any word of any other.
-        var isSlip = Spelling.Slips(closest, name) <= (closest.Length < 7 ? 1 : 2);
-        return isSlip ? closest : Known.Keys.FirstOrDefault(k => name.StartsWith(k, StringComparison.OrdinalIgnoreCase));
-    }
+    private static string? Alike(string name) =>
+        Spelling.Closest(name, Known.Keys) ?? Known.Keys.FirstOrDefault(k => name.StartsWith(k, StringComparison.OrdinalIgnoreCase));
 }

@@ -141,7 +141,7 @@ public sealed class ConsoleTests(DemoWithBrowser world) : IClassFixture<DemoWith
         await Expect(page.GetByTestId("count")).ToContainTextAsync("5 shown");
         await Browser.ShotAsync(page, "certificates");
         await page.GetByRole(AriaRole.Button, new() { Name = "Expires" }).ClickAsync();
-        await Expect(page.GetByRole(AriaRole.Columnheader, new() { Name = "Ends" })).ToHaveAttributeAsync("aria-sort", "ascending");
+        await Expect(page.GetByRole(AriaRole.Columnheader, new() { Name = "Expires" })).ToHaveAttributeAsync("aria-sort", "ascending");
         // A slash reaches the search from anywhere.
         await page.Locator("h2").ClickAsync();
         await page.Keyboard.PressAsync("/");

@@ -143,7 +143,7 @@ function Addresses({ report, now }: { report: HealthReport; now: number }) {
                   {pointName(p.kind)} of {a.id}, key {g.keyNumber}
                 </td>
                 <td>
-                  <State severity={p.severity} word={p.finding?.fault.replaceAll('-', ' ') ?? 'right'} />
+                  <State severity={p.severity} word={p.finding?.fault.replaceAll('-', ' ') ?? 'correct'} />
                 </td>
                 <td className="nowrap">{when(p.freshUntil, now)}</td>
                 <td className="dim">{p.writtenIn}</td>

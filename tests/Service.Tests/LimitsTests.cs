@@ -50,6 +50,21 @@ public sealed class LimitsTests(AttackedWorld world) : IClassFixture<AttackedWor
     }
 
     /// <summary>What an approver reads is what is there.</summary>
+    [Fact]
+    public async Task A_body_that_is_too_large_is_told_so()
+    {
+        using var call = new HttpRequestMessage(HttpMethod.Post, "/api/v1/requests")
+        {
+            Content = new StringContent($$"""{"host":"{{new string('x', 5 << 20)}}"}""", Encoding.UTF8, "application/json"),
+        };
+        // Nothing is sent that the service does not ask for: it answers by the length alone.
+        call.Headers.ExpectContinue = true;
+        using var answer = await world.Robin.SendAsync(call);
+
+        var problem = await RunningService.ProblemAsync(answer, HttpStatusCode.RequestEntityTooLarge);
+        Assert.Equal("The body of the call is too large.", problem.Detail);
+    }
+
     [Theory]
     [InlineData("trust/why", """{"host":"ENDLESS","address":"127.0.0.1:443"}""")]
     [InlineData("trust/plan", """{"act":"push","anchor":"root","hosts":["ENDLESS"]}""")]

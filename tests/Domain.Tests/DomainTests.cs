@@ -291,6 +291,7 @@ public sealed class DomainTests(DomainWorld world) : IClassFixture<DomainWorld>
         var seen = new System.Collections.Concurrent.ConcurrentBag<string>();
         using var between = new System.Net.Sockets.TcpListener(System.Net.IPAddress.Parse(ServiceAddress), 0);
         between.Start();
+        using var end = CancellationTokenSource.CreateLinkedTokenSource(TestContext.Current.CancellationToken);
         using var key = System.Security.Cryptography.ECDsa.Create(System.Security.Cryptography.ECCurve.NamedCurves.nistP256);
         using var own = new CertificateRequest($"CN={Beacon}", key, System.Security.Cryptography.HashAlgorithmName.SHA256).CreateSelfSigned(
             DateTimeOffset.UtcNow.AddDays(-1),
@@ -303,9 +304,9 @@ public sealed class DomainTests(DomainWorld world) : IClassFixture<DomainWorld>
                 while (true)
                     try
                     {
-                        _ = HandOnAsync(await between.AcceptTcpClientAsync(), shown);
+                        _ = HandOnAsync(await between.AcceptTcpClientAsync(end.Token), shown);
                     }
-                    catch (Exception e) when (e is ObjectDisposedException or System.Net.Sockets.SocketException)
+                    catch (OperationCanceledException)
                     {
                         return;
                     }
@@ -318,7 +319,7 @@ public sealed class DomainTests(DomainWorld world) : IClassFixture<DomainWorld>
             Path.Combine(Folder, "keytabs", "mail01.keytab"),
             $"https://{Beacon}:{((System.Net.IPEndPoint)between.LocalEndpoint).Port}"
         );
-        between.Stop();
+        await end.CancelAsync();
         await handing;
         Assert.True(code != 0, output);
         // He was asked for the roots, which everybody may see, and for nothing else.

@@ -205,6 +205,7 @@ public sealed class PlainDirectoryTests : IDisposable
     private sealed class CutLine : IDisposable
     {
         private readonly TcpListener _listener = new(IPAddress.Loopback, 0);
+        private readonly CancellationTokenSource _end = new();
         private readonly int _to;
 
         public CutLine(int to)
@@ -226,9 +227,9 @@ public sealed class PlainDirectoryTests : IDisposable
                 TcpClient caller;
                 try
                 {
-                    caller = await _listener.AcceptTcpClientAsync();
+                    caller = await _listener.AcceptTcpClientAsync(_end.Token);
                 }
-                catch (Exception e) when (e is SocketException or ObjectDisposedException)
+                catch (OperationCanceledException)
                 {
                     return;
                 }
@@ -258,6 +259,11 @@ public sealed class PlainDirectoryTests : IDisposable
             }
         }
 
-        public void Dispose() => _listener.Dispose();
+        public void Dispose()
+        {
+            _end.Cancel();
+            _listener.Dispose();
+            _end.Dispose();
+        }
     }
 }

@@ -106,6 +106,9 @@ public sealed record AgentReport(
     ProblemInfo? Problem
 )
 {
+    /// <summary>A text with more characters is not taken, nor the report that has it.</summary>
+    public const int MostText = 16 << 10;
+
     /// <summary>Thumbprints of the roots that the agent trusts for this service; null from agents that do not say.</summary>
     public IReadOnlyList<string>? Anchors { get; init; }
 

@@ -2,6 +2,7 @@ using System.Collections;
 using System.Collections.Concurrent;
 using System.Reflection;
 using System.Text.Json;
+using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Names;
 
@@ -14,8 +15,7 @@ namespace OrderlyBeacon.Service;
 internal sealed class BodyCheck : IEndpointFilter
 {
     private const int MostDepth = 8,
-        MostItems = 20_000,
-        MostText = 16 << 10;
+        MostItems = 20_000;
     private static readonly ConcurrentDictionary<Type, Field[]> Known = [];
     private static readonly NullabilityInfoContext Nullability = new();
 
@@ -75,10 +75,10 @@ internal sealed class BodyCheck : IEndpointFilter
     {
         if (isAgent)
         {
-            if (text.Length > MostText && !Files.Contains(field))
+            if (text.Length > AgentReport.MostText && !Files.Contains(field))
                 throw new BeaconProblem(
                     ProblemCode.TooLarge,
-                    $"{path} has {text.Length} characters; at most {MostText} are taken.",
+                    $"{path} has {text.Length} characters; at most {AgentReport.MostText} are taken.",
                     "Correct it on the host: it comes from there."
                 );
             return;

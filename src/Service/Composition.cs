@@ -113,6 +113,7 @@ internal static class Composition
         s.AddSingleton<NameHolders>();
         s.AddSingleton<OutsideBook>();
         s.AddSingleton<Presence>();
+        s.AddSingleton<NewsLimit>();
     }
 
     /// <summary>Directory, DNS and tickets, of those that live as long as the service.</summary>

@@ -24,6 +24,9 @@ internal static class Lanes
     /// <summary>Enrolments: many at a time, but not without end.</summary>
     public const string Enrolments = "enrolments";
 
+    /// <summary>What agents write: a few at a time for each, so that none stands before all others.</summary>
+    public const string Agents = "agents";
+
     /// <summary>The lane of each operation that has one.</summary>
     public static string? Of(Operation operation) =>
         operation switch
@@ -48,12 +51,15 @@ internal static class Lanes
             or Operation.ExportEntry
             or Operation.ExportKey
             or Operation.TakeBackup => Dear,
-            Operation.SubmitRequest or Operation.PreviewRequest or Operation.RenewCertificate => Enrolments,
+            Operation.SubmitRequest or Operation.PreviewRequest or Operation.RenewCertificate or Operation.AgentCsr => Enrolments,
+            Operation.AgentReport or Operation.AgentStep or Operation.AgentResult => Agents,
             _ => null,
         };
 
     private const int DearAtATime = 4,
-        EnrolmentsAtATime = 64;
+        EnrolmentsAtATime = 64,
+        AgentsAtATime = 4,
+        AgentsWaiting = 100;
 
     private static readonly ConcurrentDictionary<string, long> TurnedAway = new();
 
@@ -79,6 +85,7 @@ internal static class Lanes
         );
         var dear = new PerCaller(() => AtATime(DearAtATime, DearAtATime));
         var enrolments = new PerCaller(() => AtATime(EnrolmentsAtATime, EnrolmentsAtATime * 2));
+        var agents = new PerCaller(() => AtATime(AgentsAtATime, AgentsWaiting));
         app.Use(
             async (context, next) =>
             {
@@ -91,6 +98,7 @@ internal static class Lanes
                 {
                     SignIns => signIns.EnterAsync(SourceOf(context), context.RequestAborted),
                     Dear => dear.EnterAsync(CallerOf(context), context.RequestAborted),
+                    Agents => agents.EnterAsync(CallerOf(context), context.RequestAborted),
                     _ => enrolments.EnterAsync(CallerOf(context), context.RequestAborted),
                 };
                 using var lease = await entering;
@@ -158,13 +166,19 @@ internal sealed class PerCaller(Func<RateLimiter> make)
     private readonly ConcurrentDictionary<string, RateLimiter> _limiters = [];
     private int _forgetAt = Few;
 
-    public ValueTask<RateLimitLease> EnterAsync(string caller, CancellationToken ct)
+    public ValueTask<RateLimitLease> EnterAsync(string caller, CancellationToken ct) => Of(caller).AcquireAsync(1, ct);
+
+    /// <summary>Without waiting.</summary>
+    /// <param name="room">How much of the caller's room it takes.</param>
+    public RateLimitLease Enter(string caller, int room) => Of(caller).AttemptAcquire(room);
+
+    private RateLimiter Of(string caller)
     {
         if (_limiters.Count > Volatile.Read(ref _forgetAt))
             ForgetIdle();
         var limiter = _limiters.GetOrAdd(caller, _ => make());
         (limiter as ReplenishingRateLimiter)?.TryReplenish();
-        return limiter.AcquireAsync(1, ct);
+        return limiter;
     }
 
     /// <summary>Who has all of their room again is as somebody new.</summary>

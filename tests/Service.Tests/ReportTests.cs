@@ -1,6 +1,8 @@
 using System.Net;
+using System.Text;
 using System.Text.Json.Nodes;
 using OrderlyBeacon.Contracts;
+using OrderlyBeacon.Core.Formats;
 using static OrderlyBeacon.Service.Tests.AttackedWorld;
 
 namespace OrderlyBeacon.Service.Tests;
@@ -82,6 +84,134 @@ public sealed class ReportTests(AttackedWorld world) : IClassFixture<AttackedWor
         var places = Service("a.yard.example");
         places["places"] = new JsonArray("/etc/ok", text);
         Assert.Contains("services[0].places[1]", (await SendAsync(agent, Report(places))).Detail);
+    }
+
+    /// <summary>Five thousand sites, each with its own certificate in sight, are more than other calls may bring.</summary>
+    [Fact]
+    public async Task A_host_of_thousands_of_sites_is_taken_whole_and_is_one_line_of_the_journal()
+    {
+        using var s = new Scratch();
+        var (agent, folder) = await world.JoinAsync(s, "shared.yard.example");
+        var pem = File.ReadAllText(Path.Combine(folder, "identity", "current", "chain.pem"));
+        var chain = Armor.Read(Encoding.ASCII.GetBytes(pem)).Blocks.Select(b => Convert.ToBase64String(b.Der)).ToList();
+        var sites = Enumerable.Range(0, 5000).Select(i => Service($"site{i}.yard.example")).ToArray();
+        foreach (var site in sites)
+            site["looks"] = new JsonArray(
+                new JsonObject
+                {
+                    ["address"] = "127.0.0.9",
+                    ["port"] = 443,
+                    ["serverName"] = site["name"]!.GetValue<string>(),
+                    ["at"] = DateTimeOffset.UtcNow.ToString("O"),
+                    ["outcome"] = "served",
+                    ["message"] = "",
+                    ["protocol"] = "TLS 1.3",
+                    ["chain"] = new JsonArray([.. chain.Concat(chain).Select(c => (JsonNode)c)]),
+                }
+            );
+        var report = Report(sites);
+        Assert.InRange(report.ToJsonString().Length, 8 << 20, 30 << 20);
+        var taken = await SendAsync(agent, report);
+        Assert.True(taken.IsDone, taken.ToString());
+        var host = await CallAsync(world.Robin, "GET", "hosts/shared.yard.example");
+        Assert.Equal(5000, host.Json!["host"]!["services"]!.GetValue<int>());
+        Assert.Contains("5000 services at once, among them site0.yard.example, ", await world.JournalAsync("shared.yard.example"));
+        Assert.Equal("[]", JsonNode.Parse(await world.JournalAsync("site4999.yard.example"))!["items"]!.ToJsonString());
+    }
+
+    /// <summary>What one site's owner writes into its configuration, or a file that is gone, must not end the renewals of all others on that host.</summary>
+    [Theory]
+    [InlineData("path", "is not looked after")]
+    [InlineData("trust", "does not take what this host reports of its 2 services")]
+    [InlineData("passphrase", "odd.yard.example")]
+    public async Task What_is_odd_on_a_host_keeps_it_from_nothing(string where, string told)
+    {
+        using var s = new Scratch();
+        var overlong = "/" + string.Concat(Enumerable.Repeat("long/", 4000));
+        var odd = where == "path" ? $"listen 127.0.0.1:11001 ssl; ssl_certificate {overlong}; ssl_certificate_key /k;" : "listen 127.0.0.1:11001;";
+        var sites = "server { listen 127.0.0.1:11000; server_name good.yard.example; } server { server_name odd.yard.example; " + odd + " }";
+        var config = s.File("nginx.conf", $"events {{}} http {{ {sites} }}\n");
+        await using var host = await new RunningHost(world, s, $"odd-{where}.yard.example").StartAsync("group:yard", Change);
+        var known = (await CallAsync(world.Robin, "GET", $"hosts/{host.Name}")).ToString();
+        Assert.True(known.Contains(told), known);
+        Assert.Equal(where != "trust", known.Contains("good.yard.example"));
+        var looked = await CallAsync(world.Robin, "POST", "looks", $$"""{"address":"127.0.0.1:11000","from":"{{host.Name}}"}""");
+        Assert.True(looked.IsDone, looked.ToString());
+
+        void Change(string folder)
+        {
+            var settings = Give(folder, config);
+            if (where == "trust")
+                settings["trust"] = new JsonArray(new JsonObject { ["kind"] = "file", ["path"] = overlong });
+            else if (where == "passphrase")
+                settings["trust"] = new JsonArray(
+                    new JsonObject
+                    {
+                        ["kind"] = "java",
+                        ["path"] = s.File("clients.jks", "x"),
+                        ["passphraseFile"] = "/nowhere/passphrase",
+                    }
+                );
+            File.WriteAllText(Path.Combine(folder, "agent.json"), settings.ToJsonString());
+        }
+    }
+
+    /// <summary>What listens in a network is nobody's to find out by the agents of others.</summary>
+    [Fact]
+    public async Task Others_agents_look_where_a_service_is_known_and_nowhere_else()
+    {
+        using var s = new Scratch();
+        var config = s.File("nginx.conf", "events {} http { server { listen 127.0.0.1:11000; server_name open.yard.example; } }\n");
+        await using var host = await new RunningHost(world, s, "open.yard.example").StartAsync("group:yard", Change);
+        async Task<Answer> LookAsync(HttpClient who, string address, string? from) =>
+            await CallAsync(who, "POST", "looks", new JsonObject { ["address"] = address, ["from"] = from }.ToJsonString());
+        Assert.True((await LookAsync(world.Jay, "open.yard.example", null)).IsDone);
+        Assert.True((await LookAsync(world.Jay, "open.yard.example", host.Name)).IsDone);
+        Assert.True((await LookAsync(world.Jay, "127.0.0.1:11000", host.Name)).IsDone);
+        Assert.True((await LookAsync(world.Magpie, "127.0.0.1:11001", host.Name)).IsDone);
+        Assert.True((await LookAsync(world.Magpie, "127.0.0.1:11001", null)).IsDone);
+        Assert.True((await LookAsync(world.Robin, "127.0.0.1:11001", host.Name)).IsDone);
+        foreach (var address in new[] { "127.0.0.1:11001", "127.0.0.2:11000", "localhost:11000", "open.yard.example:22" })
+        {
+            var refused = await LookAsync(world.Jay, address, host.Name);
+            Assert.Equal(HttpStatusCode.Forbidden, refused.Status);
+            Assert.Contains("the host open.yard.example is not yours to look from", refused.Detail);
+        }
+        Assert.Equal("host-away", (await LookAsync(world.Jay, "127.0.0.1:11001", null)).Code);
+        var why = await CallAsync(world.Jay, "POST", "trust/why", $$"""{"host":"{{host.Name}}","address":"127.0.0.1:11001"}""");
+        Assert.Equal(HttpStatusCode.Forbidden, why.Status);
+        Assert.Contains("attempt.refused", await world.JournalAsync("the host open.yard.example"));
+
+        void Change(string folder)
+        {
+            var settings = Give(folder, config);
+            var anchors = Path.Combine(folder, "identity", "anchors.pem");
+            settings["trust"] = new JsonArray(new JsonObject { ["kind"] = "file", ["path"] = anchors });
+            File.WriteAllText(Path.Combine(folder, "agent.json"), settings.ToJsonString());
+        }
+    }
+
+    private static JsonNode Give(string folder, string config)
+    {
+        var file = Path.Combine(folder, "agent.json");
+        var settings = JsonNode.Parse(File.ReadAllText(file).Replace("/nowhere/nginx.conf", config))!;
+        File.WriteAllText(file, settings.ToJsonString());
+        return settings;
+    }
+
+    [Fact]
+    public async Task Who_reports_something_new_without_end_is_told_to_wait_and_others_are_not()
+    {
+        using var s = new Scratch();
+        var (loud, _) = await world.JoinAsync(s, "loud.yard.example");
+        var (other, _) = await world.JoinAsync(s, "other.yard.example");
+        JsonObject Of(int turn) => Report([.. Enumerable.Range(0, 2000).Select(i => Service($"t{turn}-{i}.yard.example"))]);
+        var answers = await Task.WhenAll(Enumerable.Range(0, 20).Select(turn => SendAsync(loud, Of(turn))));
+        Assert.InRange(answers.Count(a => a.IsDone), 11, 13);
+        Assert.All(answers.Where(a => !a.IsDone), a => Assert.Equal((HttpStatusCode.TooManyRequests, "too-busy"), (a.Status, a.Code)));
+        Assert.True((await SendAsync(other, Report(Service("other.yard.example")))).IsDone);
+        // Work is asked for all the same.
+        Assert.True((await CallAsync(loud, "GET", "agent/work?wait=0")).IsDone);
     }
 
     [Fact]

@@ -109,18 +109,52 @@ internal sealed class AgentLoop
         if (_clock.GetUtcNow() < _nextReport)
             return;
         var report = await Surroundings.DescribeAsync(_instances, _kept.Store, bounds, _clock, ct);
-        await service.ReportAsync(
+        await SendAsync(
+            service,
             report with
             {
                 Anchors = _identity.AnchorThumbprints(),
                 SealKey = _kept.SealKey.Public(),
                 Authorities = Surroundings.Authorities(_kept.Store, _identity),
-                Trust = _trust.Describe(),
-                Providers = Surroundings.Providers(_instances, _kept.Fetches),
+                Trust = OrNull("trust stores", _trust.Describe),
+                Providers = OrNull("providers", () => Surroundings.Providers(_instances, _kept.Fetches)),
             },
             ct
         );
         _nextReport = _clock.GetUtcNow() + TimeSpan.FromSeconds(Math.Max(1, _settings.ReportSeconds));
+    }
+
+    /// <summary>Whatever is odd about one part of the host, the others are told, and work goes on; the service keeps what it knew.</summary>
+    private T? OrNull<T>(string what, Func<T> describe)
+        where T : class
+    {
+        try
+        {
+            return describe();
+        }
+        catch (Exception e) when (e is not (OperationCanceledException or OutOfMemoryException))
+        {
+            _log($"what the host has of {what} cannot be told: {e.Message}");
+            return null;
+        }
+    }
+
+    /// <summary>What the service does not take of its surroundings keeps no host from its work: renewals go on, and people are told.</summary>
+    private async Task SendAsync(ServiceClient service, AgentReport report, CancellationToken ct)
+    {
+        try
+        {
+            await service.ReportAsync(ShortMessages.WithoutOverlong(report), ct);
+        }
+        catch (BeaconProblem p) when (p.Code == ProblemCode.TooBusy)
+        {
+            _log($"{p.Message} {p.Cure}");
+        }
+        catch (BeaconProblem p) when (p.Code is ProblemCode.TooLarge or ProblemCode.InputInvalid)
+        {
+            _log($"the service does not take the report: {p.Message} {p.Cure}");
+            await service.ReportAsync(ShortMessages.Of(report, p), ct);
+        }
     }
 
     /// <summary>How long a poll may wait: until the next report, within what the service and the network keep open.</summary>
@@ -148,17 +182,26 @@ internal sealed class AgentLoop
 
     private async Task DeliverAsync(ServiceClient service, long order, OrderResult result, CancellationToken ct)
     {
+        if (!await IsSettledAsync(service, order, result, ct))
+            // Else the order would stay open, and be handed out for ever.
+            await IsSettledAsync(service, order, ShortMessages.Of(result), ct);
+        _book.Sent(order);
+        _log(result.Done ? $"order {order} is done" : $"order {order} failed: {result.Problem?.Message}");
+    }
+
+    /// <returns>False where this result would be refused for ever, and the order waits for one.</returns>
+    private async Task<bool> IsSettledAsync(ServiceClient service, long order, OrderResult result, CancellationToken ct)
+    {
         try
         {
             await service.ResultAsync(order, result, ct);
+            return true;
         }
         catch (BeaconProblem p)
             when (p.Code is ProblemCode.NotFound or ProblemCode.InputInvalid or ProblemCode.TooLarge or ProblemCode.WrongState)
         {
-            // It would be refused for ever: the service has its word in its own log.
             _log($"the service does not take the result of order {order}: {p.Message}");
+            return p.Code is ProblemCode.NotFound or ProblemCode.WrongState;
         }
-        _book.Sent(order);
-        _log(result.Done ? $"order {order} is done" : $"order {order} failed: {result.Problem?.Message}");
     }
 }

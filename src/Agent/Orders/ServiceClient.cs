@@ -10,6 +10,9 @@ namespace OrderlyBeacon.Agent.Orders;
 /// <summary>Talks to the service with the agent's certificate.</summary>
 internal sealed class ServiceClient(AgentIdentity identity, Uri service) : IDisposable
 {
+    /// <summary>Octets.</summary>
+    private const long Large = 1 << 20;
+
     private HttpClient _http = Make(identity, service);
 
     private static HttpClient Make(AgentIdentity identity, Uri service) =>
@@ -62,6 +65,8 @@ internal sealed class ServiceClient(AgentIdentity identity, Uri service) : IDisp
         try
         {
             using var message = new HttpRequestMessage(method, path) { Content = content };
+            // What is refused for its size is answered before it is sent: else the connection ends without the answer.
+            message.Headers.ExpectContinue = content?.Headers.ContentLength > Large;
             using var answer = await _http.SendAsync(message, ct);
             if (answer.IsSuccessStatusCode)
                 return type is null ? null : await JsonBody.ReadAsync(answer.Content, type, ct);

@@ -1,3 +1,4 @@
+using System.Text;
 using OrderlyBeacon.Agent.Connectors;
 using OrderlyBeacon.Agent.Store;
 using OrderlyBeacon.Contracts;
@@ -36,7 +37,19 @@ internal sealed class JavaTrust(TrustPlace place, string work) : ITrustStore
                 ?? throw new BeaconProblem(ProblemCode.NotFound, $"There is no {place.Path}.", "Name another: beacon-agent trust.")
         );
 
-    private string Passphrase() => place.PassphraseFile is { } file ? File.ReadAllText(file).TrimEnd('\r', '\n') : UsualPassphrase;
+    private string Passphrase()
+    {
+        if (place.PassphraseFile is not { } file)
+            return UsualPassphrase;
+        var text = new HostFiles().Find(file);
+        return text is not null
+            ? Encoding.UTF8.GetString(ByteText.Bytes(text)).TrimEnd('\r', '\n')
+            : throw new BeaconProblem(
+                ProblemCode.NotFound,
+                $"There is no {file}, the passphrase of {place.Path}.",
+                "Put it back, or name another: beacon-agent trust."
+            );
+    }
 
     public string Told(TrustAct act) =>
         act is TrustAct.Push or TrustAct.TrustAgain

@@ -111,11 +111,15 @@ internal sealed class TrustStores(IReadOnlyList<TrustPlace>? named, Instances in
             var thumbprints = content.Anchors.Select(a => a.Thumbprint).Distinct().ToList();
             return new(stamp, thumbprints.Count, AnchorDigest.Of(thumbprints), content.Distrusted);
         }
-        catch (BeaconProblem p)
+        catch (Exception e) when (e is not (OperationCanceledException or OutOfMemoryException))
         {
-            return new(stamp, 0, null, []) { Problem = new(p.Slug, p.Message, p.Cure), Rest = RestAfterFailure };
+            var problem = e is BeaconProblem p ? new ProblemInfo(p.Slug, p.Message, p.Cure) : Unreadable(store.Place, e);
+            return new(stamp, 0, null, []) { Problem = problem, Rest = RestAfterFailure };
         }
     }
+
+    private static ProblemInfo Unreadable(TrustPlace place, Exception e) =>
+        new(BeaconProblem.SlugOf(ProblemCode.ConfigurationUnsupported), $"{place} cannot be read: {e.Message}", "Correct it, or report the message.");
 
     private List<MarkedAnchor> Marks(TrustPlace place, Known known)
     {

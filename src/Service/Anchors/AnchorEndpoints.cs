@@ -39,7 +39,10 @@ internal static class AnchorEndpoints
                     TypedResults.Ok(await change.OrderAsync(wish, caller, ct))
             )
             .Is(Operation.ChangeTrust);
-        g.MapPost("/why", async (WhyWish wish, WhyRefused why, CancellationToken ct) => TypedResults.Ok(await why.RunAsync(wish, ct)))
+        g.MapPost(
+                "/why",
+                async (WhyWish wish, Caller caller, WhyRefused why, CancellationToken ct) => TypedResults.Ok(await why.RunAsync(wish, caller, ct))
+            )
             .Is(Operation.AskWhy);
     }
 }

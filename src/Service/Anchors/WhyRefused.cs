@@ -4,6 +4,7 @@ using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Issuing;
 using OrderlyBeacon.Core.Paths;
 using OrderlyBeacon.Service.Hosts;
+using OrderlyBeacon.Service.People;
 using OrderlyBeacon.Service.Storage;
 using OrderlyBeacon.Service.Trust;
 
@@ -14,7 +15,7 @@ public sealed class WhyRefused(BeaconDb db, LookFromHost look, JudgeLook judge, 
 {
     private const int MostStores = 50;
 
-    public async Task<WhyAnswer> RunAsync(WhyWish wish, CancellationToken ct)
+    public async Task<WhyAnswer> RunAsync(WhyWish wish, Caller caller, CancellationToken ct)
     {
         var host = await FindHost.ByNameAsync(db, wish.Host, ct);
         var stores = db.TrustStores.AsNoTracking().Where(s => s.HostId == host.Id && !s.LetsIn);
@@ -29,7 +30,7 @@ public sealed class WhyRefused(BeaconDb db, LookFromHost look, JudgeLook judge, 
                     : $"{host.Name} has no trust store {wish.Store}.",
                 $"See beacon trust list --host {host.Name.Split('.')[0]}."
             );
-        var (met, report) = await look.RawAsync(new(wish.Address, wish.ServerName, host.Name) { Protocol = wish.Protocol }, ct);
+        var (met, report) = await look.RawAsync(new(wish.Address, wish.ServerName, host.Name) { Protocol = wish.Protocol }, caller, ct);
         var verdicts = new List<StoreVerdict>();
         foreach (var store in infos)
             verdicts.Add(await JudgeAsync(store, report, met, ct));

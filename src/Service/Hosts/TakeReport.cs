@@ -19,18 +19,28 @@ namespace OrderlyBeacon.Service.Hosts;
 public sealed record ReportParts(TakeTrust Trust, TakeProviders Providers);
 
 /// <summary>Takes over what an agent says about its host: services, looks, store.</summary>
-public sealed class TakeReport(BeaconDb db, JudgeLook judge, ReportParts parts, Presence presence, Changes changes, TimeProvider clock)
+public sealed class TakeReport(
+    BeaconDb db,
+    JudgeLook judge,
+    ReportParts parts,
+    Presence presence,
+    NewsLimit news,
+    Changes changes,
+    TimeProvider clock
+)
 {
     private const int MostServices = 5000,
         MostNames = 20_000,
         MostEntries = 5000,
-        MostAuthorities = 200;
+        MostAuthorities = 200,
+        MostNotes = 50;
 
     public async Task RunAsync(int hostId, AgentReport report, CancellationToken ct)
     {
         var (fingerprint, epoch) = (Presence.Fingerprint(report), presence.Epoch);
         if (presence.IsKnown(hostId, fingerprint))
             return;
+        news.ThrowIfTooMuch(hostId, report);
         await using var write = await db.BeginWriteAsync(ct);
         var host = await db.Hosts.SingleAsync(h => h.Id == hostId, ct);
         host.ThrowIfGone();
@@ -45,43 +55,56 @@ public sealed class TakeReport(BeaconDb db, JudgeLook judge, ReportParts parts, 
         var bindings = await db
             .Bindings.Where(b => db.Services.Any(s => s.HostId == hostId && s.Id == b.ServiceId))
             .ToDictionaryAsync(b => b.ServiceId, ct);
+        var added = new List<(string Name, string Why)>();
         foreach (var found in Kept(report))
         {
             if (!rows.Remove(found.Name, out var row))
             {
                 db.Services.Add(row = HostService.Of(hostId, found.Name));
-                await db.Note(
-                    now,
-                    Actor.Agent(host.Name),
-                    JournalAction.ServiceFound,
-                    $"{host.Name}/{found.Name}",
-                    $"by {found.Connector}: {string.Join(", ", found.Names)}"
-                );
+                added.Add((found.Name, $"by {found.Connector}: {string.Join(", ", found.Names)}"));
             }
             Describe(row, found);
             TakeLooks(row, found.Looks, host.Name, bindings.GetValueOrDefault(row.Id));
         }
+        await NoteAsync(host, JournalAction.ServiceFound, added, now);
         // A broken configuration shows no services: that does not mean they are gone.
         if (report.Problem is null)
+        {
             foreach (var gone in rows.Values)
             {
                 if (bindings.GetValueOrDefault(gone.Id) is { } binding)
                     db.Bindings.Remove(binding);
                 db.Services.Remove(gone);
-                await db.Note(
-                    now,
-                    Actor.Agent(host.Name),
-                    JournalAction.ServiceGone,
-                    $"{host.Name}/{gone.Name}",
-                    "it is not in the server's configuration any more"
-                );
             }
+            await NoteAsync(
+                host,
+                JournalAction.ServiceGone,
+                [.. rows.Values.Select(s => (s.Name, "it is not in the server's configuration any more"))],
+                now
+            );
+        }
         await write.CommitAsync(ct);
         await parts.Trust.SettledAsync(ct);
         parts.Providers.Settled();
         if (!parts.Trust.IsWaiting)
             presence.Keep(hostId, fingerprint, epoch, db.Services.Local.Where(s => s.HostId == hostId).Min(s => s.ServedUntil));
         changes.Tell("host", host.Name);
+    }
+
+    /// <summary>An entry for each; where they are many, one for all: nobody reads five thousand, and no host fills the journal with its own services.</summary>
+    private async Task NoteAsync(Host host, JournalAction action, List<(string Name, string Why)> services, DateTimeOffset now)
+    {
+        if (services.Count <= MostNotes)
+            foreach (var (name, why) in services)
+                await db.Note(now, Actor.Agent(host.Name), action, $"{host.Name}/{name}", why);
+        else
+            await db.Note(
+                now,
+                Actor.Agent(host.Name),
+                action,
+                host.Name,
+                $"{services.Count} services at once, among them {string.Join(", ", services.Take(5).Select(s => s.Name))}"
+            );
     }
 
     /// <summary>What is kept of a host was changed otherwise: its next report is taken whole.</summary>

@@ -1,5 +1,6 @@
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core.Rights;
+using OrderlyBeacon.Service.People;
 using OrderlyBeacon.Service.Rights;
 
 namespace OrderlyBeacon.Service.Trust;
@@ -16,7 +17,8 @@ internal static class TrustEndpoints
             .WithTags("Today");
         api.MapPost(
                 "/looks",
-                async (LookWish wish, LookFromHost look, CancellationToken ct) => TypedResults.Ok(await look.RunAsync(wish, ct))
+                async (LookWish wish, Caller caller, LookFromHost look, CancellationToken ct) =>
+                    TypedResults.Ok(await look.RunAsync(wish, caller, ct))
             )
             .Is(Operation.Look)
             .WithTags("Looks");

@@ -13,6 +13,9 @@ namespace OrderlyBeacon.Service.Work;
 /// <summary>What agents call, each with its own client certificate.</summary>
 internal static class AgentEndpoints
 {
+    /// <summary>Of a report, octets: five thousand services with what each of them serves.</summary>
+    private const long MostReport = 32 << 20;
+
     public static void MapAgents(this RouteGroupBuilder api)
     {
         var g = api.MapGroup("/agent").WithTags("Agent");
@@ -60,7 +63,8 @@ internal static class AgentEndpoints
                     return TypedResults.NoContent();
                 }
             )
-            .Is(Operation.AgentReport);
+            .Is(Operation.AgentReport)
+            .WithMetadata(new BodyLimit(MostReport));
 
         MapOrders(g);
     }
@@ -79,11 +83,8 @@ internal static class AgentEndpoints
                 async (long id, OrderStep body, Caller caller, BeaconDb db, Changes changes, CancellationToken ct) =>
                 {
                     var host = await FindAsync(db, caller, ct);
-                    await using var write = await db.BeginWriteAsync(ct);
-                    if (await db.Orders.FirstOrDefaultAsync(o => o.Id == id && o.HostId == host.Id, ct) is { IsOpen: true } order)
-                        order.AddStep(body.Step);
-                    await write.CommitAsync(ct);
-                    changes.Tell("order", id.ToString());
+                    if (await AddStepAsync(db, host.Id, id, body.Step, ct))
+                        changes.Tell("order", id.ToString());
                     return TypedResults.NoContent();
                 }
             )
@@ -98,6 +99,20 @@ internal static class AgentEndpoints
                 }
             )
             .Is(Operation.AgentResult);
+    }
+
+    /// <summary>A step of an order that has ended comes late: nothing is written.</summary>
+    private static async Task<bool> AddStepAsync(BeaconDb db, int hostId, long id, string step, CancellationToken ct)
+    {
+        var own = db.Orders.Where(o => o.Id == id && o.HostId == hostId);
+        if (await own.AsNoTracking().FirstOrDefaultAsync(ct) is not { IsOpen: true } known || !known.AddStep(step))
+            return false;
+        await using var write = await db.BeginWriteAsync(ct);
+        if (await own.FirstOrDefaultAsync(ct) is not { IsOpen: true } order)
+            return false;
+        order.AddStep(step);
+        await write.CommitAsync(ct);
+        return true;
     }
 
     private static async Task<Hosts.Host> FindAsync(BeaconDb db, Caller caller, CancellationToken ct)

@@ -6,6 +6,9 @@ namespace OrderlyBeacon.Service.Work;
 /// <summary>What one agent shall do. Delivered until its end is reported; agents do each order once however often they get it.</summary>
 public sealed class WorkOrder
 {
+    private const int MostSteps = 100,
+        MostOfStep = 500;
+
     public long Id { get; private init; }
     public int HostId { get; private init; }
     public OrderKind Kind { get; private init; }
@@ -47,18 +50,24 @@ public sealed class WorkOrder
             State = OrderState.Taken;
     }
 
-    public void AddStep(string step)
+    /// <returns>Whether it is another one than the last, and there is room for it.</returns>
+    public bool AddStep(string step)
     {
         var steps = (List<string>)Steps;
-        if (steps.Count < 100 && (steps.Count == 0 || steps[^1] != step))
-            steps.Add(step.Length > 500 ? step[..500] : step);
+        var kept = Cut(step);
+        if (steps.Count >= MostSteps || (steps.Count > 0 && steps[^1] == kept))
+            return false;
+        steps.Add(kept);
         StepsJson = JsonSerializer.Serialize(steps, BeaconJson.Default.ListString);
+        return true;
     }
+
+    private static string Cut(string step) => step.Length > MostOfStep ? step[..MostOfStep] : step;
 
     public void End(OrderResult result, string looksJson, DateTimeOffset at)
     {
         (State, EndedAt, LooksJson) = (result.Done ? OrderState.Done : OrderState.Failed, at, looksJson);
-        StepsJson = JsonSerializer.Serialize([.. result.Steps], BeaconJson.Default.ListString);
+        StepsJson = JsonSerializer.Serialize([.. result.Steps.Take(MostSteps).Select(Cut)], BeaconJson.Default.ListString);
         // What was sealed has been read, or never will be: it need not lie here.
         if (Content is { } content && (content.Sealed ?? content.Store?.Sealed) is not null)
             ContentJson = JsonSerializer.Serialize(

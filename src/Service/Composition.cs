@@ -213,6 +213,7 @@ internal static class Composition
         typeof(LookAtPoints),
         typeof(GenerationFindings),
         typeof(OrderRenewal),
+        typeof(TakeServices),
         typeof(TodayQuery),
         typeof(FindDoor),
         typeof(LookFromHost),

@@ -167,7 +167,12 @@ public sealed class ConsoleTests(DemoWithBrowser world) : IClassFixture<DemoWith
         await Expect(page.GetByTestId("live")).ToHaveTextAsync("● live");
         world.Demo.Ok("request", "new", "--host", "web02", "--name", "staff.thistledown.example", "--bind-to", "staff.thistledown.example");
         await Expect(page.GetByText("name only in CN")).ToHaveCountAsync(0);
-        await page.GotoAsync("/hosts/web02.thistledown.example");
+        // A host is found by its first name from anywhere.
+        await page.Locator("h2").ClickAsync();
+        await page.Keyboard.PressAsync("/");
+        await page.Keyboard.TypeAsync("web02");
+        await page.Keyboard.PressAsync("Enter");
+        await Expect(page).ToHaveURLAsync(new System.Text.RegularExpressions.Regex("/hosts/web02.thistledown.example$"));
         await Expect(page.GetByText("serves staff.thistledown.example")).ToBeVisibleAsync();
         Assert.Empty(errors);
         await page.Context.CloseAsync();

@@ -128,8 +128,12 @@ public sealed class ReportTests(AttackedWorld world) : IClassFixture<AttackedWor
     {
         using var s = new Scratch();
         var overlong = "/" + string.Concat(Enumerable.Repeat("long/", 4000));
-        var odd = where == "path" ? $"listen 127.0.0.1:11001 ssl; ssl_certificate {overlong}; ssl_certificate_key /k;" : "listen 127.0.0.1:11001;";
-        var sites = "server { listen 127.0.0.1:11000; server_name good.yard.example; } server { server_name odd.yard.example; " + odd + " }";
+        var odd =
+            where == "path"
+                ? $"listen 127.0.0.1:11001 ssl; ssl_certificate {overlong}; ssl_certificate_key /k;"
+                : "listen 127.0.0.1:11001;";
+        var sites =
+            "server { listen 127.0.0.1:11000; server_name good.yard.example; } server { server_name odd.yard.example; " + odd + " }";
         var config = s.File("nginx.conf", $"events {{}} http {{ {sites} }}\n");
         await using var host = await new RunningHost(world, s, $"odd-{where}.yard.example").StartAsync("group:yard", Change);
         var known = (await CallAsync(world.Robin, "GET", $"hosts/{host.Name}")).ToString();

@@ -35,7 +35,8 @@ import {
 } from '@tabler/icons-react';
 import { StaleNote } from './StaleNote';
 import { Link, Navigate, Outlet, useLocation, useNavigate } from 'react-router';
-import { api, ProblemError, type Denied, type Operation } from '../api/client';
+import { api, ProblemError, take, type Denied, type Operation } from '../api/client';
+import { shortHost } from '../words';
 import { useLive } from '../api/live';
 import { Failure } from './Bits';
 import { isDenied, useSession } from './session';
@@ -153,6 +154,20 @@ function SignOut({ person }: { person: string }) {
   );
 }
 
+/** A request by its number, a host by its whole or its first name; anything else is looked for among certificates. */
+async function pageOf(text: string): Promise<string> {
+  if (/^#?\d{1,9}$/.test(text)) return `/requests/${text.replace('#', '')}`;
+  const wanted = text.toLowerCase();
+  try {
+    const { items } = await take(api.GET('/api/v1/hosts', { params: { query: { search: text, take: 50 } } }));
+    const [only, ...others] = items.filter((h) => h.name === wanted || shortHost(h.name) === wanted);
+    if (only && others.length === 0) return `/hosts/${encodeURIComponent(only.name)}`;
+  } catch {
+    // Whoever finds no host finds certificates; what is wrong is told there.
+  }
+  return `/certificates?search=${encodeURIComponent(text)}`;
+}
+
 /** One field for names, serials, fingerprints, hosts and numbers of requests; a slash reaches it. */
 function Search() {
   const [text, setText] = useState('');
@@ -176,8 +191,7 @@ function Search() {
       onSubmit={(e) => {
         e.preventDefault();
         const t = text.trim();
-        if (/^#?\d{1,9}$/.test(t)) void go(`/requests/${t.replace('#', '')}`);
-        else if (t) void go(`/certificates?search=${encodeURIComponent(t)}`);
+        if (t) void pageOf(t).then((page) => go(page));
       }}
     >
       <TextInput
@@ -188,8 +202,8 @@ function Search() {
         onChange={(e) => {
           setText(e.currentTarget.value);
         }}
-        aria-label="Search names, serials, fingerprints and request numbers"
-        placeholder="Name, serial, fingerprint or request  ( / )"
+        aria-label="Search names, hosts, serials, fingerprints and request numbers"
+        placeholder="Name, host, serial, fingerprint or request  ( / )"
         leftSection={<IconSearch size={14} aria-hidden />}
       />
     </form>

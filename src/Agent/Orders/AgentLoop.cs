@@ -44,7 +44,7 @@ internal sealed class AgentLoop
     public async Task RunAsync(CancellationToken ct)
     {
         var (store, bounds) = (_kept.Store, _kept.Bounds);
-        await new SwapRun(store, _kept.Journal, bounds, _clock, _log).RecoverAsync(_instances.Find, ct);
+        await PutBackAsync(store, bounds, ct);
         store.TakeOverEarlier();
         using var service = new ServiceClient(_identity, new Uri(_settings.Service));
         var carryOut = new CarryOut(_kept, _instances, service, _identity, new(_trust, _kept.Trust, _clock), _clock);
@@ -73,6 +73,19 @@ internal sealed class AgentLoop
                 _log($"{p.Message} {p.Cure}");
                 await Task.Delay(pause * (0.5 + Random.Shared.NextDouble()), _clock, ct);
             }
+        }
+    }
+
+    /// <summary>What a kill cut off. Where it cannot be put back now, it is tried again before anything is changed, and whoever ordered that is told; until then others see the host.</summary>
+    private async Task PutBackAsync(CertificateStore store, BoundBook bounds, CancellationToken ct)
+    {
+        try
+        {
+            await new SwapRun(store, _kept.Journal, bounds, _clock, _log).RecoverAsync(_instances.Find, ct);
+        }
+        catch (Exception e) when (e is BeaconProblem or IOException or UnauthorizedAccessException)
+        {
+            _log($"what was cut off cannot be put back now: {e.Message}{(e is BeaconProblem p ? " " + p.Cure : "")}");
         }
     }
 

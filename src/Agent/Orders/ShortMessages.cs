@@ -41,7 +41,11 @@ internal static class ShortMessages
             [.. report.Addresses.Take(MostAddresses)],
             [],
             report.Entries,
-            new(why.Slug, $"The service does not take what this host reports of its {report.Services.Count} services: {why.Message}", why.Cure)
+            new(
+                why.Slug,
+                $"The service does not take what this host reports of its {report.Services.Count} services: {why.Message}",
+                why.Cure
+            )
         )
         {
             Anchors = report.Anchors,

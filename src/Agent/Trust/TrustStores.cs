@@ -119,7 +119,11 @@ internal sealed class TrustStores(IReadOnlyList<TrustPlace>? named, Instances in
     }
 
     private static ProblemInfo Unreadable(TrustPlace place, Exception e) =>
-        new(BeaconProblem.SlugOf(ProblemCode.ConfigurationUnsupported), $"{place} cannot be read: {e.Message}", "Correct it, or report the message.");
+        new(
+            BeaconProblem.SlugOf(ProblemCode.ConfigurationUnsupported),
+            $"{place} cannot be read: {e.Message}",
+            "Correct it, or report the message."
+        );
 
     private List<MarkedAnchor> Marks(TrustPlace place, Known known)
     {

@@ -41,7 +41,8 @@ internal static class AnchorEndpoints
             .Is(Operation.ChangeTrust);
         g.MapPost(
                 "/why",
-                async (WhyWish wish, Caller caller, WhyRefused why, CancellationToken ct) => TypedResults.Ok(await why.RunAsync(wish, caller, ct))
+                async (WhyWish wish, Caller caller, WhyRefused why, CancellationToken ct) =>
+                    TypedResults.Ok(await why.RunAsync(wish, caller, ct))
             )
             .Is(Operation.AskWhy);
     }

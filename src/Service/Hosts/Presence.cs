@@ -1,6 +1,4 @@
 using System.Collections.Concurrent;
-using System.Security.Cryptography;
-using System.Text.Json;
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Service.Authorities;
@@ -18,7 +16,7 @@ public sealed class Presence(AuthorityRegistry registry, BeaconOptions options, 
     private static readonly TimeSpan JudgementLife = TimeSpan.FromHours(6),
         KeptEvery = TimeSpan.FromHours(12);
 
-    private sealed record Said(string Fingerprint, int Epoch, DateTimeOffset JudgeAgainAt, DateTimeOffset At);
+    private sealed record Said(ReportPrint Print, int Epoch, DateTimeOffset JudgeAgainAt, DateTimeOffset At);
 
     private readonly ConcurrentDictionary<int, DateTimeOffset> _seen = [];
     private readonly ConcurrentDictionary<int, Said> _said = [];
@@ -83,35 +81,39 @@ public sealed class Presence(AuthorityRegistry registry, BeaconOptions options, 
     private readonly DateTimeOffset _started = clock.GetUtcNow();
     private bool _silentKnown;
 
-    /// <summary>What a report says, whenever it was said.</summary>
-    public static string Fingerprint(AgentReport report)
-    {
-        var said = report with
-        {
-            At = default,
-            Services = [.. report.Services.Select(s => s with { Looks = [.. s.Looks.Select(l => l with { At = default })] })],
-        };
-        return Convert.ToHexString(SHA256.HashData(JsonSerializer.SerializeToUtf8Bytes(said, BeaconJson.Default.AgentReport)));
-    }
-
     /// <summary>Whether this was said before, and was judged by what holds now: then there is nothing to write.</summary>
-    public bool IsKnown(int host, string fingerprint)
+    /// <param name="whole">Of the report's <see cref="ReportPrint"/>.</param>
+    public bool IsKnown(int host, string whole)
     {
         Saw(host);
-        var now = clock.GetUtcNow();
-        if (!_said.TryGetValue(host, out var said) || said.Fingerprint != fingerprint || said.Epoch != Epoch || now >= said.JudgeAgainAt)
+        if (Judged(host) is not { } said || said.Print.Whole != whole)
             return false;
-        _said[host] = said with { At = now };
+        _said[host] = said with { At = clock.GetUtcNow() };
         return true;
     }
 
+    /// <summary>A host's services as it said them last, as far as they are kept and judged by what holds now; null when all are to be looked at again.</summary>
+    public IReadOnlyDictionary<string, long>? ServicesOf(int host) => Judged(host)?.Print.Services;
+
+    /// <summary>A report is being written: until it is kept, nothing is known of its host. Asked while nobody else writes.</summary>
+    /// <param name="used">What <see cref="ServicesOf"/> said when it was judged.</param>
+    /// <returns>Whether that holds still; if not, another report came between.</returns>
+    public bool Begin(int host, IReadOnlyDictionary<string, long>? used)
+    {
+        _said.TryRemove(host, out var said);
+        return used is null || ReferenceEquals(used, said?.Print.Services);
+    }
+
+    private Said? Judged(int host) =>
+        _said.TryGetValue(host, out var said) && said.Epoch == Epoch && clock.GetUtcNow() < said.JudgeAgainAt ? said : null;
+
     /// <param name="epoch">The <see cref="Epoch"/> before it was judged: what changed meanwhile counts for the next report.</param>
     /// <param name="nextEnd">When the first certificate of those that were judged expires.</param>
-    public void Keep(int host, string fingerprint, int epoch, DateTimeOffset? nextEnd)
+    public void Keep(int host, ReportPrint print, int epoch, DateTimeOffset? nextEnd)
     {
         var now = clock.GetUtcNow();
         var again = nextEnd is { } end && end > now && end < now + JudgementLife ? end : now + JudgementLife;
-        _said[host] = new(fingerprint, epoch, again, now);
+        _said[host] = new(print, epoch, again, now);
     }
 
     /// <summary>When a host last said what is kept of it; null when it has not since the service started.</summary>

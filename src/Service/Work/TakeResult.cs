@@ -19,6 +19,7 @@ namespace OrderlyBeacon.Service.Work;
 
 /// <summary>What the ends of orders bring besides an edition in use.</summary>
 public sealed record OrderOutcomes(
+    TakeServices Services,
     TakePrepared Prepared,
     TakeBrought Brought,
     PublishEditions Publish,
@@ -28,7 +29,15 @@ public sealed record OrderOutcomes(
 );
 
 /// <summary>Takes the end of an order, once: a second report of the same order changes nothing.</summary>
-public sealed class TakeResult(BeaconDb db, TakeReport reports, OrderOutcomes outcomes, WorkBell bell, Changes changes, TimeProvider clock)
+public sealed class TakeResult(
+    BeaconDb db,
+    TakeReport reports,
+    JudgeLook judge,
+    OrderOutcomes outcomes,
+    WorkBell bell,
+    Changes changes,
+    TimeProvider clock
+)
 {
     public async Task RunAsync(Hosts.Host host, long orderId, OrderResult result, CancellationToken ct)
     {
@@ -43,10 +52,7 @@ public sealed class TakeResult(BeaconDb db, TakeReport reports, OrderOutcomes ou
                 return;
             var now = clock.GetUtcNow();
             // What a sweep met is kept as its findings.
-            var looks = (order.Kind == OrderKind.Sweep ? [] : result.Looks ?? [])
-                .Take(50)
-                .Select(l => reports.Judge(l, host.Name))
-                .ToList();
+            var looks = (order.Kind == OrderKind.Sweep ? [] : result.Looks ?? []).Take(50).Select(l => judge.Run(l, host.Name)).ToList();
             order.End(result, JsonSerializer.Serialize(looks, BeaconJson.Default.ListLookInfo), now);
             if (order is { Kind: OrderKind.Prepare, CertificateId: not null } && result.Done)
                 certificateName = await outcomes.Prepared.RunAsync(host, order, result, now, ct);
@@ -175,7 +181,7 @@ public sealed class TakeResult(BeaconDb db, TakeReport reports, OrderOutcomes ou
             );
             // By the agent's clock, as all looks are.
             binding?.Took(serial, result.Looks is { Count: > 0 } looks ? looks.Min(l => l.At) : now);
-            reports.TakeLooks(
+            outcomes.Services.TakeLooks(
                 service,
                 [
                     .. (result.Looks ?? []).Where(l =>
@@ -239,7 +245,7 @@ public sealed class TakeResult(BeaconDb db, TakeReport reports, OrderOutcomes ou
                 continue;
             if (await db.Bindings.FirstOrDefaultAsync(b => b.ServiceId == service.Id, ct) is { } binding)
                 db.Bindings.Remove(binding);
-            reports.TakeLooks(service, [.. result.Looks ?? []], host.Name, null);
+            outcomes.Services.TakeLooks(service, [.. result.Looks ?? []], host.Name, null);
             await db.Note(
                 now,
                 Actor.Agent(host.Name),

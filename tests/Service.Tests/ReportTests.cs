@@ -172,6 +172,8 @@ public sealed class ReportTests(AttackedWorld world) : IClassFixture<AttackedWor
         Assert.True((await LookAsync(world.Jay, "open.yard.example", null)).IsDone);
         Assert.True((await LookAsync(world.Jay, "open.yard.example", host.Name)).IsDone);
         Assert.True((await LookAsync(world.Jay, "127.0.0.1:11000", host.Name)).IsDone);
+        // Who names a host means what it serves.
+        Assert.Contains("11000", (await LookAsync(world.Jay, "open", null)).ToString());
         Assert.True((await LookAsync(world.Magpie, "127.0.0.1:11001", host.Name)).IsDone);
         Assert.True((await LookAsync(world.Magpie, "127.0.0.1:11001", null)).IsDone);
         Assert.True((await LookAsync(world.Robin, "127.0.0.1:11001", host.Name)).IsDone);
@@ -255,6 +257,10 @@ public sealed class ReportTests(AttackedWorld world) : IClassFixture<AttackedWor
         var (agent, _) = await world.JoinAsync(s, "depot.yard.example");
         Assert.True((await SendAsync(agent, Report(Service("first.yard.example"), Service("*.second.yard.example")))).IsDone);
         var home = world.Home();
+        Assert.Contains(
+            "host with several services: *.second.yard.example, first.yard.example.",
+            world.Beacon(home, "look", "depot").Error
+        );
         var lines = world.Beacon(home, "service", "list", "depot").Output.Split('\n', StringSplitOptions.RemoveEmptyEntries);
         Assert.Equal(["depot/*.second.yard.example", "depot/first.yard.example"], lines.Select(l => l.Split('\t')[0]));
         Assert.All(lines, l => Assert.Equal(4, l.Split('\t').Length));

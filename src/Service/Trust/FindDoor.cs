@@ -4,6 +4,7 @@ using OrderlyBeacon.Contracts;
 using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Names;
 using OrderlyBeacon.Service.Bindings;
+using OrderlyBeacon.Service.Hosts;
 using OrderlyBeacon.Service.Storage;
 
 namespace OrderlyBeacon.Service.Trust;
@@ -15,7 +16,8 @@ public sealed record Door(string Address, int Port, string ServerName, ProbeProt
 /// <summary>Where somebody wants to look: an address, or a name of a known service, which is looked for where that service listens.</summary>
 public sealed class FindDoor(BeaconDb db)
 {
-    private const int UsualPort = 443;
+    private const int UsualPort = 443,
+        MostNamed = 5;
 
     public async Task<Door> RunAsync(LookWish wish, CancellationToken ct)
     {
@@ -23,7 +25,13 @@ public sealed class FindDoor(BeaconDb db)
         var name = wish.ServerName ?? address;
         if (!IPAddress.TryParse(address, out _))
         {
-            var service = await NamedAsync(DnsName.Parse(address).Ascii, ct);
+            var known = DnsName.Parse(address).Ascii;
+            var service = await NamedAsync(known, ct);
+            if (service is null && port is null && await OnlyOneOfAsync(known, ct) is { } only)
+            {
+                service = only;
+                name = wish.ServerName ?? Shapes.Strings(only.NamesJson).FirstOrDefault(n => !n.StartsWith('*')) ?? address;
+            }
             var endpoints = service is null ? [] : Shapes.Endpoints(service.EndpointsJson);
             var endpoint =
                 endpoints.FirstOrDefault(e => port is null ? e.Tls : e.Port == port) ?? (port is null ? endpoints.FirstOrDefault() : null);
@@ -43,6 +51,29 @@ public sealed class FindDoor(BeaconDb db)
             orderby s.Id
             select s
         ).FirstOrDefaultAsync(ct);
+
+    /// <summary>Who names a host means what it serves: that is clear where it has one service.</summary>
+    /// <exception cref="BeaconProblem">It has several.</exception>
+    private async Task<HostService?> OnlyOneOfAsync(string name, CancellationToken ct)
+    {
+        var joined = db.Hosts.AsNoTracking().Where(h => h.State == HostState.Joined);
+        if (await FindHost.Called(joined, name).OrderBy(h => h.Name.Length).FirstOrDefaultAsync(ct) is not { } host)
+            return null;
+        var some = await db
+            .Services.AsNoTracking()
+            .Where(s => s.HostId == host.Id)
+            .OrderBy(s => s.Name)
+            .Take(MostNamed + 1)
+            .ToListAsync(ct);
+        if (some.Count < 2)
+            return some.FirstOrDefault();
+        var (named, more) = (some.Take(MostNamed).Select(s => s.Name), some.Count > MostNamed ? " and others" : "");
+        throw new BeaconProblem(
+            ProblemCode.InputInvalid,
+            $"{host.Name} is a host with several services: {string.Join(", ", named)}{more}.",
+            "Name one of them, or a port of the host."
+        );
+    }
 
     private static (string Address, int? Port) Split(string text)
     {

@@ -202,7 +202,7 @@ function Search() {
         onChange={(e) => {
           setText(e.currentTarget.value);
         }}
-        aria-label="Search names, hosts, serials, fingerprints and request numbers"
+        aria-label="Search names, serials, fingerprints and request numbers"
         placeholder="Name, host, serial, fingerprint or request  ( / )"
         leftSection={<IconSearch size={14} aria-hidden />}
       />

@@ -8,10 +8,11 @@ internal static class TextDiff
 {
     private const int Context = 3;
 
-    /// <summary>Lines that stay (blank first), go (-) and come (+), with three lines around each change.</summary>
+    /// <summary>Lines that stay (blank first), go (-) and come (+), with three lines around each change; passwords in them are hidden.</summary>
     public static string Of(string before, string after)
     {
         var (a, b) = (Lines(before), Lines(after));
+        var (shownOfA, shownOfB) = (SecretText.Hide(a), SecretText.Hide(b));
         var ops = Ops(a, b);
         var shown = new bool[ops.Count];
         for (var i = 0; i < ops.Count; i++)
@@ -19,16 +20,18 @@ internal static class TextDiff
                 for (var j = Math.Max(0, i - Context); j <= Math.Min(ops.Count - 1, i + Context); j++)
                     shown[j] = true;
         var text = new StringBuilder();
-        var line = 0;
+        var (line, newLine) = (0, 0);
         for (var i = 0; i < ops.Count; i++)
         {
             if (ops[i].Kind != '+')
                 line++;
+            if (ops[i].Kind != '-')
+                newLine++;
             if (!shown[i])
                 continue;
             if (i == 0 || !shown[i - 1])
                 text.Append("@ line ").Append(Math.Max(1, line)).Append('\n');
-            text.Append(ops[i].Kind).Append(ops[i].Text).Append('\n');
+            text.Append(ops[i].Kind).Append(ops[i].Kind == '+' ? shownOfB[newLine - 1] : shownOfA[line - 1]).Append('\n');
         }
         return text.ToString();
     }

@@ -65,6 +65,19 @@ public sealed class LimitsTests(AttackedWorld world) : IClassFixture<AttackedWor
         Assert.Equal("The body of the call is too large.", problem.Detail);
     }
 
+    [Fact]
+    public async Task What_is_answered_without_a_body_is_answered_so_again()
+    {
+        var errors = world.Errors.Length;
+        for (var turn = 0; turn < 2; turn++)
+        {
+            var answer = await CallAsync(world.Robin, "POST", "people/jay/unlock", key: "unlock-jay");
+            Assert.Equal(HttpStatusCode.NoContent, answer.Status);
+        }
+        Assert.True((await CallAsync(world.Robin, "GET", "session")).IsDone);
+        Assert.Equal(errors, world.Errors.Length);
+    }
+
     [Theory]
     [InlineData("trust/why", """{"host":"ENDLESS","address":"127.0.0.1:443"}""")]
     [InlineData("trust/plan", """{"act":"push","anchor":"root","hosts":["ENDLESS"]}""")]

@@ -26,6 +26,8 @@ internal static class AnswerOnce
                     key.Length > 0
                     && context.Request.Method == "POST"
                     && context.Request.Path.StartsWithSegments("/api/v1")
+                    // What an agent says again changes nothing anyway: it is told apart by its order and by what it says.
+                    && !context.Request.Path.StartsWithSegments("/api/v1/agent")
                     && context.User.Identity?.IsAuthenticated == true;
                 return isMeant ? OnceAsync(context, key, next) : next();
             }
@@ -127,7 +129,9 @@ internal static class AnswerOnce
         context.Response.StatusCode = known.Status;
         context.Response.ContentType = known.ContentType;
         context.Response.Headers["Idempotency-Replayed"] = "true";
-        await context.Response.Body.WriteAsync(known.Body, context.RequestAborted);
+        // Not even nothing may be written where an answer has no body.
+        if (known.Body.Length > 0)
+            await context.Response.Body.WriteAsync(known.Body, context.RequestAborted);
     }
 
     private static async Task ReleaseAsync(BeaconDb db, string row)

@@ -27,6 +27,34 @@ public sealed class NginxSyntaxTests
         }
         """;
 
+    /// <summary>A disk that counts how often it is asked for a file.</summary>
+    private sealed class Counted(IReadOnlyDictionary<string, string> texts) : IFiles
+    {
+        public int Reads { get; private set; }
+
+        public string? Find(string path)
+        {
+            Reads++;
+            return texts.GetValueOrDefault(path);
+        }
+
+        public IReadOnlyList<string> FilesIn(string folder) => [.. texts.Keys.Where(p => Path.GetDirectoryName(p) == folder)];
+
+        public IReadOnlyList<string> FoldersIn(string folder) => [];
+    }
+
+    [Fact]
+    public void Files_are_read_a_few_times_however_many_sites_there_are()
+    {
+        var texts = Enumerable
+            .Range(0, 500)
+            .ToDictionary(i => $"/etc/sites/{i}.conf", i => $"server {{ listen 443 ssl; server_name s{i}.thistledown.example; }}\n");
+        texts["/etc/nginx.conf"] = "events {} http { include sites/*.conf; }\n";
+        var disk = new Counted(texts);
+        Assert.Equal(500, NginxSites.Find(NginxConfiguration.Load("/etc/nginx.conf", disk)).Count);
+        Assert.InRange(disk.Reads, texts.Count, texts.Count * 3);
+    }
+
     private static NginxConfiguration Load(params (string Path, string Text)[] files)
     {
         var s = new Scratch();

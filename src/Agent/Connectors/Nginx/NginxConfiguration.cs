@@ -15,6 +15,9 @@ internal sealed class NginxConfiguration
     private readonly Dictionary<string, NginxFile> _files = [];
     private readonly Dictionary<string, long> _sizes = [];
     private readonly HashSet<string> _open = [];
+
+    /// <summary>A configuration is what it was when it was loaded, and is gone through many times.</summary>
+    private readonly Dictionary<string, IReadOnlyList<string>> _resolved = [];
     private readonly string _folder;
     private readonly IFiles _view;
 
@@ -81,6 +84,13 @@ internal sealed class NginxConfiguration
 
     /// <summary>Files of an include, in the order nginx reads them. A pattern may match nothing; a plain name must be there.</summary>
     public IReadOnlyList<string> Resolve(string pattern)
+    {
+        if (!_resolved.TryGetValue(pattern, out var known))
+            _resolved[pattern] = known = Found(pattern);
+        return known;
+    }
+
+    private IReadOnlyList<string> Found(string pattern)
     {
         var full = Path.GetFullPath(Path.Combine(_folder, pattern));
         if (!full.AsSpan().ContainsAny("*?["))

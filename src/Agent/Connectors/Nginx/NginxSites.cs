@@ -74,7 +74,16 @@ internal static class NginxSites
 {
     public static IReadOnlyList<Site> Find(NginxConfiguration configuration)
     {
-        var blocks = configuration.Servers().Select(s => Read(configuration, s.Server, s.Http)).ToList();
+        var blocks = new List<ServerBlock>();
+        foreach (var http in configuration.Servers().GroupBy(s => s.Http))
+        {
+            // Said once for all of its servers.
+            var inherited = configuration
+                .Inside(http.Key)
+                .FirstOrDefault(p => p.Directive is { Name: "ssl_certificate" })
+                ?.Directive.Args.FirstOrDefault();
+            blocks.AddRange(http.Select(s => Read(configuration, s.Server, inherited)));
+        }
         return [.. blocks.GroupBy(NameOf).Select(g => new Site(g.Key, [.. g]))];
     }
 
@@ -82,7 +91,7 @@ internal static class NginxSites
         b.Names.FirstOrDefault()
         ?? (b.Listeners.FirstOrDefault() is { } l ? $"{(l.Address.Length == 0 ? "any" : l.Address)}:{l.Port}" : "unnamed");
 
-    private static ServerBlock Read(NginxConfiguration c, Placed server, Placed http)
+    private static ServerBlock Read(NginxConfiguration c, Placed server, string? inherited)
     {
         var inside = c.Inside(server).ToList();
         var legacyTls = inside.Any(p => p.Directive.Name == "ssl" && p.Directive.Args.FirstOrDefault() == "on");
@@ -109,10 +118,7 @@ internal static class NginxSites
             listeners,
             [.. inside.Where(p => p.Directive.Name == "ssl_certificate")],
             [.. inside.Where(p => p.Directive.Name == "ssl_certificate_key")],
-            c.Inside(http)
-                .Where(p => p.Directive.Name == "ssl_certificate")
-                .Select(p => p.Directive.Args.FirstOrDefault())
-                .FirstOrDefault(),
+            inherited,
             inside.Any(IsRedirect),
             inside.Any(p => p.Directive is { Name: "if", Args: ["($scheme", "=", "http)"] } && c.Inside(p).Any(IsRedirect))
         );

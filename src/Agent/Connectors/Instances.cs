@@ -90,7 +90,27 @@ internal sealed class Instances
     private IConnector? FirstWithSites() => _byName.Values.FirstOrDefault(c => c.HasSites);
 
     /// <exception cref="BeaconProblem">There is none, or its server's configuration cannot be read.</exception>
-    public ServiceRef Service(string label)
+    public ServiceRef Service(string label) => Named([label])[0];
+
+    /// <summary>Several services, in the order of their labels: each server is asked once what it has.</summary>
+    /// <exception cref="BeaconProblem">There is none of a label, or its server's configuration cannot be read.</exception>
+    public IReadOnlyList<ServiceRef> Named(IReadOnlyList<string> labels)
+    {
+        var asked = new Dictionary<IConnector, (HashSet<string> Names, BeaconProblem? Fault)>();
+        return [.. labels.Select(label => Named(label, Asked))];
+
+        (HashSet<string> Names, BeaconProblem? Fault) Asked(IConnector c)
+        {
+            if (!asked.TryGetValue(c, out var known))
+            {
+                var found = Discover(c);
+                asked[c] = known = ([.. found.Services.Select(s => s.Name)], found.Problem);
+            }
+            return known;
+        }
+    }
+
+    private ServiceRef Named(string label, Func<IConnector, (HashSet<string> Names, BeaconProblem? Fault)> asked)
     {
         var at = label.LastIndexOf('@');
         var (name, candidates) =
@@ -100,10 +120,10 @@ internal sealed class Instances
         BeaconProblem? fault = null;
         foreach (var c in candidates)
         {
-            var found = Discover(c);
-            if (found.Services.Any(s => s.Name == name))
+            var (names, problem) = asked(c);
+            if (names.Contains(name))
                 return new(c, name, label);
-            fault ??= found.Problem;
+            fault ??= problem;
         }
         throw fault
             ?? new BeaconProblem(

@@ -239,19 +239,13 @@ internal sealed class CarryOut(
             new Labels(_store).PassOn(entry);
             return [];
         }
+        var named = instances.Named(services);
         var known = (order.Anchors ?? []).Select(a => X509.Read(Convert.FromBase64String(a))).ToList();
-        var looks = await swap.BindAsync(
-            order.Id,
-            entry,
-            [.. services.Select(instances.Service), .. MovingAlong(entry, services)],
-            order.Port,
-            known,
-            ct
-        );
+        var looks = await swap.BindAsync(order.Id, entry, [.. named, .. MovingAlong(entry, services)], order.Port, known, ct);
         var labels = new Labels(_store);
         labels.PassOn(entry);
         // Who finds its entry by a label has it from this one from now on.
-        foreach (var label in services.Select(s => instances.Service(s).Instance.Needs.Label).OfType<string>().Distinct())
+        foreach (var label in named.Select(s => s.Instance.Needs.Label).OfType<string>().Distinct())
         foreach (var told in labels.Give(entry, label))
             step(told);
         _store.Tidy(entry.File.Certificate, clock.GetUtcNow());
@@ -279,11 +273,11 @@ internal sealed class CarryOut(
     /// <summary>What cannot be put in place later is said before an edition is issued for it.</summary>
     private void TestAll(Order order)
     {
-        foreach (var service in (order.Services ?? []).Select(instances.Service))
-        {
+        var services = instances.Named(order.Services ?? []);
+        foreach (var service in services)
             Preflight.CheckRelease(service, order.Certificate ?? "", order.Releasable);
-            service.Instance.Test(service.Instance.Files);
-        }
+        foreach (var instance in services.Select(s => s.Instance).Distinct())
+            instance.Test(instance.Files);
     }
 
     /// <summary>The link is one for all services of a certificate: those that are bound to it and not named in the order move along.</summary>
@@ -293,7 +287,7 @@ internal sealed class CarryOut(
         if (_store.InUse(certificate)?.File.Serial == entry.File.Serial)
             return [];
         var bound = _bounds.ServicesOf(certificate).Except(named).ToHashSet();
-        return [.. instances.Services().Where(s => bound.Contains(s.Service.Name)).Select(s => instances.Service(s.Service.Name))];
+        return instances.Named([.. instances.Services().Select(s => s.Service.Name).Where(bound.Contains)]);
     }
 
     private async Task<IReadOnlyList<LookReport>> LookAtAsync(string label, CancellationToken ct)

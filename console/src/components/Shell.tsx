@@ -203,7 +203,7 @@ function Search() {
           setText(e.currentTarget.value);
         }}
         aria-label="Search names, serials, fingerprints and request numbers"
-        placeholder="Name, host, serial, fingerprint or request  ( / )"
+        placeholder="Name, serial, fingerprint or request  ( / )"
         leftSection={<IconSearch size={14} aria-hidden />}
       />
     </form>

@@ -122,8 +122,7 @@ internal sealed class AgentLoop
         if (_clock.GetUtcNow() < _nextReport)
             return;
         var report = await Surroundings.DescribeAsync(_instances, _kept.Store, bounds, _clock, ct);
-        await SendAsync(
-            service,
+        report = ShortMessages.WithoutOverlong(
             report with
             {
                 Anchors = _identity.AnchorThumbprints(),
@@ -131,9 +130,10 @@ internal sealed class AgentLoop
                 Authorities = Surroundings.Authorities(_kept.Store, _identity),
                 Trust = OrNull("trust stores", _trust.Describe),
                 Providers = OrNull("providers", () => Surroundings.Providers(_instances, _kept.Fetches)),
-            },
-            ct
+            }
         );
+        if (await RefusedAsync(service, report, ct) is { } why)
+            await RefusedAsync(service, ShortMessages.Of(report, why), ct);
         _nextReport = _clock.GetUtcNow() + TimeSpan.FromSeconds(Math.Max(1, _settings.ReportSeconds));
     }
 
@@ -153,20 +153,18 @@ internal sealed class AgentLoop
     }
 
     /// <summary>What the service does not take of its surroundings keeps no host from its work: renewals go on, and people are told.</summary>
-    private async Task SendAsync(ServiceClient service, AgentReport report, CancellationToken ct)
+    /// <returns>Why it will never be taken as it is; null when it was, or may be later.</returns>
+    private async Task<BeaconProblem?> RefusedAsync(ServiceClient service, AgentReport report, CancellationToken ct)
     {
         try
         {
-            await service.ReportAsync(ShortMessages.WithoutOverlong(report), ct);
+            await service.ReportAsync(report, ct);
+            return null;
         }
-        catch (BeaconProblem p) when (p.Code == ProblemCode.TooBusy)
-        {
-            _log($"{p.Message} {p.Cure}");
-        }
-        catch (BeaconProblem p) when (p.Code is ProblemCode.TooLarge or ProblemCode.InputInvalid)
+        catch (BeaconProblem p) when (p.Code is ProblemCode.TooBusy or ProblemCode.TooLarge or ProblemCode.InputInvalid)
         {
             _log($"the service does not take the report: {p.Message} {p.Cure}");
-            await service.ReportAsync(ShortMessages.Of(report, p), ct);
+            return p.Code == ProblemCode.TooBusy ? null : p;
         }
     }
 

@@ -11,7 +11,7 @@ namespace OrderlyBeacon.Service.Hosts;
 public sealed class NewsLimit
 {
     private const int AtOnce = 240,
-        EverySixSeconds = 12,
+        EverySixSeconds = 6,
         Each = 100;
 
     private readonly PerCaller _hosts = new(() =>

@@ -1,6 +1,7 @@
 using System.Text.Json;
 using Microsoft.EntityFrameworkCore;
 using OrderlyBeacon.Contracts;
+using OrderlyBeacon.Core;
 using OrderlyBeacon.Core.Journal;
 using OrderlyBeacon.Service.Bindings;
 using OrderlyBeacon.Service.Storage;
@@ -17,7 +18,7 @@ public sealed class TakeServices(BeaconDb db, JudgeLook judge)
     private const int MostServices = 5000,
         MostNames = 20_000,
         MostLooks = 50,
-        MostNotes = 50,
+        MostNotes = 20,
         AtATime = 500;
 
     /// <summary>What is looked after: the first ones, as long as they and their names are not too many.</summary>
@@ -32,7 +33,7 @@ public sealed class TakeServices(BeaconDb db, JudgeLook judge)
     {
         if (report.Services.GroupBy(s => s.Name).FirstOrDefault(g => g.Count() > 1) is { } twice)
             return new(
-                Core.BeaconProblem.SlugOf(Core.ProblemCode.NameAmbiguous),
+                BeaconProblem.SlugOf(ProblemCode.NameAmbiguous),
                 $"Two servers on this host have a service {twice.Key} ({string.Join(", ", twice.Select(s => s.Connector).Distinct())}); only the first is looked after.",
                 "Give one of them another first name in its configuration."
             );
@@ -43,11 +44,7 @@ public sealed class TakeServices(BeaconDb db, JudgeLook judge)
         return null;
 
         static ProblemInfo TooMany(string what) =>
-            new(
-                Core.BeaconProblem.SlugOf(Core.ProblemCode.TooLarge),
-                $"This host has {what} are looked after.",
-                "Spread them over several agents."
-            );
+            new(BeaconProblem.SlugOf(ProblemCode.TooLarge), $"This host has {what} are looked after.", "Spread them over several agents.");
     }
 
     /// <summary>What a report says that was not said before, judged. It takes its time, so nobody is kept from writing meanwhile.</summary>

@@ -131,15 +131,7 @@ internal static class Fleet
         var source = $"Data Source={Path.Combine(service.Data, "beacon.db")}";
         Fill(source);
         await service.RestartAsync();
-        using var http = service.Client();
-        var signIn = new StringContent(
-            $"{{\"name\":\"robin\",\"password\":\"{File.ReadAllText(service.PasswordFile)}\",\"kind\":\"token\"}}",
-            System.Text.Encoding.UTF8,
-            "application/json"
-        );
-        using var session = await http.PostAsync("/api/v1/session", signIn);
-        var token = System.Text.Json.JsonDocument.Parse(await session.EnsureSuccessStatusCode().Content.ReadAsStringAsync());
-        http.DefaultRequestHeaders.Authorization = new("Bearer", token.RootElement.GetProperty("token").GetString());
+        using var http = await service.SignedInAsync();
         using var bare = new SqliteConnection(source);
         bare.Open();
         await JudgedAsync(bare);

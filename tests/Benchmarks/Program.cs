@@ -429,6 +429,21 @@ internal sealed class RunningService : IDisposable
         return http;
     }
 
+    /// <summary>With a session, so that no call hashes a password.</summary>
+    public async Task<HttpClient> SignedInAsync()
+    {
+        var http = Client();
+        var signIn = new StringContent(
+            $"{{\"name\":\"robin\",\"password\":\"{File.ReadAllText(PasswordFile)}\",\"kind\":\"token\"}}",
+            Encoding.UTF8,
+            "application/json"
+        );
+        using var session = await http.PostAsync("/api/v1/session", signIn);
+        using var token = System.Text.Json.JsonDocument.Parse(await session.EnsureSuccessStatusCode().Content.ReadAsStringAsync());
+        http.DefaultRequestHeaders.Authorization = new("Bearer", token.RootElement.GetProperty("token").GetString());
+        return http;
+    }
+
     /// <summary>Joins an agent with an nginx configuration of one plain site.</summary>
     /// <returns>Its folder.</returns>
     public async Task<string> JoinAsync(string output, string host)

@@ -15,6 +15,7 @@ namespace OrderlyBeacon.Benchmarks;
 internal static class Reporters
 {
     private const int Agents = 40,
+        AtOnce = 4,
         Stand = 10_000;
     private static readonly TimeSpan Span = TimeSpan.FromSeconds(30);
 
@@ -38,6 +39,58 @@ internal static class Reporters
         var busy = (service.Cpu() - cpu).TotalSeconds / clock.Elapsed.TotalSeconds * 100;
         atMost($"{calls / clock.Elapsed.TotalSeconds:0} calls a second keep of a core busy", busy, 30, "%");
         atMost("and write to the database", WrittenBy(service) - writes, 0, "pages");
+        await StormAsync(service, callers, reports, atMost);
+    }
+
+    /// <summary>After a restart all agents come with what has to be taken whole: somebody who has a thing to do waits for a few of them, not for all.</summary>
+    private static async Task StormAsync(
+        RunningService service,
+        List<HttpClient> callers,
+        List<byte[]> reports,
+        Action<string, double, double, string> atMost
+    )
+    {
+        using var robin = await service.SignedInAsync();
+        var quiet = await UnlockedAsync(robin, 100);
+        using var end = new CancellationTokenSource();
+        var taken = 0;
+        // More of them wait than the service takes at a time, all the while.
+        var storm = callers.SelectMany((http, i) => Enumerable.Range(0, AtOnce).Select(n => ComeAsync(http, i, n))).ToList();
+        await Task.Delay(TimeSpan.FromSeconds(1));
+        var (before, clock) = (taken, Stopwatch.StartNew());
+        var among = await UnlockedAsync(robin, 100);
+        var rate = (taken - before) / clock.Elapsed.TotalSeconds;
+        await end.CancelAsync();
+        await Task.WhenAll(storm);
+        Console.WriteLine(
+            $"  a write takes {quiet:0.0} ms, and {among:0.0} ms while {Agents * AtOnce} agents have news ({rate:0} taken a second)"
+        );
+        atMost("the wait of somebody else's write for agents with news", (among - quiet) * rate / 1000, 12, "reports");
+
+        async Task ComeAsync(HttpClient http, int i, int n)
+        {
+            for (var turn = 0; !end.IsCancellationRequested; turn++)
+            {
+                var news = JsonSerializer.Deserialize(reports[i], BeaconJson.Default.AgentReport)! with { AgentVersion = $"0.{n}.{turn}" };
+                using var answer = await PostAsync(http, JsonSerializer.SerializeToUtf8Bytes(news, BeaconJson.Default.AgentReport));
+                if (answer.IsSuccessStatusCode)
+                    Interlocked.Increment(ref taken);
+            }
+        }
+    }
+
+    /// <returns>The median, milliseconds.</returns>
+    private static async Task<double> UnlockedAsync(HttpClient robin, int times)
+    {
+        var each = new List<double>();
+        for (var i = 0; i < times; i++)
+        {
+            var clock = Stopwatch.StartNew();
+            using var answer = await robin.PostAsync("/api/v1/people/robin/unlock", null);
+            each.Add(clock.Elapsed.TotalMilliseconds);
+            answer.EnsureSuccessStatusCode();
+        }
+        return each.Order().ElementAt(times / 2);
     }
 
     /// <summary>Pages in the write-ahead log: each durable write adds some.</summary>
@@ -86,7 +139,7 @@ internal static class Reporters
         return new(
             new SocketsHttpHandler
             {
-                MaxConnectionsPerServer = 1,
+                MaxConnectionsPerServer = AtOnce,
                 SslOptions = new SslClientAuthenticationOptions
                 {
                     CertificateChainPolicy = policy,

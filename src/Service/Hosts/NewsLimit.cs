@@ -12,7 +12,8 @@ public sealed class NewsLimit
 {
     private const int AtOnce = 240,
         EverySixSeconds = 6,
-        Each = 100;
+        Each = 100,
+        AtATime = 6;
 
     private readonly PerCaller _hosts = new(() =>
         new TokenBucketRateLimiter(
@@ -25,6 +26,24 @@ public sealed class NewsLimit
             }
         )
     );
+
+    private readonly SemaphoreSlim _turns = new(AtATime, AtATime);
+
+    /// <summary>
+    /// Waits until few others take a report. After a restart ten thousand hosts have news; they wait here for each other, so that whoever else writes waits for a few of them and
+    /// not for all.
+    /// </summary>
+    /// <returns>To be disposed of when the report is taken.</returns>
+    public async Task<IDisposable> TurnAsync(CancellationToken ct)
+    {
+        await _turns.WaitAsync(ct);
+        return new Turn(_turns);
+    }
+
+    private sealed class Turn(SemaphoreSlim turns) : IDisposable
+    {
+        public void Dispose() => turns.Release();
+    }
 
     /// <exception cref="BeaconProblem"><see cref="ProblemCode.TooBusy"/>: it is to come again later; nothing was read or changed.</exception>
     public void ThrowIfTooMuch(int host, AgentReport report)

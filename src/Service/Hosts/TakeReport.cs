@@ -25,6 +25,7 @@ public sealed class TakeReport(BeaconDb db, ReportParts parts, Presence presence
         if (presence.IsKnown(hostId, print.Whole))
             return;
         news.ThrowIfTooMuch(hostId, report);
+        using var turn = await news.TurnAsync(ct);
         var name = await db.Hosts.Where(h => h.Id == hostId).Select(h => h.Name).SingleAsync(ct);
         var known = presence.ServicesOf(hostId);
         var services = parts.Services.Judge(report, print, known, name);

@@ -94,7 +94,7 @@ public sealed class ReportTests(AttackedWorld world) : IClassFixture<AttackedWor
         var (agent, folder) = await world.JoinAsync(s, "shared.yard.example");
         var pem = File.ReadAllText(Path.Combine(folder, "identity", "current", "chain.pem"));
         var chain = Armor.Read(Encoding.ASCII.GetBytes(pem)).Blocks.Select(b => Convert.ToBase64String(b.Der)).ToList();
-        var sites = Enumerable.Range(0, 2000).Select(i => Service($"site{i}.yard.example")).ToArray();
+        var sites = Enumerable.Range(0, 3000).Select(i => Service($"site{i}.yard.example")).ToArray();
         foreach (var site in sites)
             site["looks"] = new JsonArray(
                 new JsonObject
@@ -114,9 +114,9 @@ public sealed class ReportTests(AttackedWorld world) : IClassFixture<AttackedWor
         var taken = await SendAsync(agent, report);
         Assert.True(taken.IsDone, taken.ToString());
         var host = await CallAsync(world.Robin, "GET", "hosts/shared.yard.example");
-        Assert.Equal(2000, host.Json!["host"]!["services"]!.GetValue<int>());
-        Assert.Contains("2000 services at once, among them site0.yard.example, ", await world.JournalAsync("shared.yard.example"));
-        Assert.Equal("[]", JsonNode.Parse(await world.JournalAsync("site1999.yard.example"))!["items"]!.ToJsonString());
+        Assert.Equal(3000, host.Json!["host"]!["services"]!.GetValue<int>());
+        Assert.Contains("3000 services at once, among them site0.yard.example, ", await world.JournalAsync("shared.yard.example"));
+        Assert.Equal("[]", JsonNode.Parse(await world.JournalAsync("site2999.yard.example"))!["items"]!.ToJsonString());
     }
 
     /// <summary>What one site's owner writes into its configuration, or a file that is gone, must not end the renewals of all others on that host.</summary>

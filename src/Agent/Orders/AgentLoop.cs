@@ -121,29 +121,36 @@ internal sealed class AgentLoop
     {
         if (_clock.GetUtcNow() < _nextReport)
             return;
+        if (
+            await OrNullAsync("services and certificates", () => ReportAsync(bounds, ct)) is { } report
+            && await RefusedAsync(service, report, ct) is { } why
+        )
+            await RefusedAsync(service, ShortMessages.Of(report, why), ct);
+        _nextReport = _clock.GetUtcNow() + TimeSpan.FromSeconds(Math.Max(1, _settings.ReportSeconds));
+    }
+
+    private async Task<AgentReport> ReportAsync(BoundBook bounds, CancellationToken ct)
+    {
         var report = await Surroundings.DescribeAsync(_instances, _kept.Store, bounds, _clock, ct);
-        report = ShortMessages.WithoutOverlong(
+        return ShortMessages.WithoutOverlong(
             report with
             {
                 Anchors = _identity.AnchorThumbprints(),
                 SealKey = _kept.SealKey.Public(),
                 Authorities = Surroundings.Authorities(_kept.Store, _identity),
-                Trust = OrNull("trust stores", _trust.Describe),
-                Providers = OrNull("providers", () => Surroundings.Providers(_instances, _kept.Fetches)),
+                Trust = await OrNullAsync("trust stores", () => Task.FromResult(_trust.Describe())),
+                Providers = await OrNullAsync("providers", () => Task.FromResult(Surroundings.Providers(_instances, _kept.Fetches))),
             }
         );
-        if (await RefusedAsync(service, report, ct) is { } why)
-            await RefusedAsync(service, ShortMessages.Of(report, why), ct);
-        _nextReport = _clock.GetUtcNow() + TimeSpan.FromSeconds(Math.Max(1, _settings.ReportSeconds));
     }
 
     /// <summary>Whatever is odd about one part of the host, the others are told, and work goes on; the service keeps what it knew.</summary>
-    private T? OrNull<T>(string what, Func<T> describe)
+    private async Task<T?> OrNullAsync<T>(string what, Func<Task<T>> describe)
         where T : class
     {
         try
         {
-            return describe();
+            return await describe();
         }
         catch (Exception e) when (e is not (OperationCanceledException or OutOfMemoryException))
         {

@@ -104,7 +104,9 @@ internal static class Surroundings
     {
         if (!s.NamesAreAssumed || bounds.Find(s.Name) is not { } bound || store.InUse(bound.Certificate) is not { } entry)
             return s;
-        var names = entry.Leaf().Names.Where(n => n.Kind is NameKind.Dns or NameKind.Ip).Select(n => n.Value).ToList();
+        if (CertificateStore.LeafOf(entry) is not { } leaf)
+            return s;
+        var names = leaf.Names.Where(n => n.Kind is NameKind.Dns or NameKind.Ip).Select(n => n.Value).ToList();
         return names.Count == 0 ? s : s with { Names = names };
     }
 

@@ -338,8 +338,8 @@ internal sealed class CertificateStore(string root)
         };
     }
 
-    /// <summary>Null where a death while an entry was forgotten has left a part of its folder: that is listed, so that it is forgotten at last.</summary>
-    private static X509? LeafOf(StoreEntry e)
+    /// <summary>Null where a death while an entry was forgotten has left a part of its folder: that is listed, so that it is forgotten at last; and where its file is damaged.</summary>
+    public static X509? LeafOf(StoreEntry e)
     {
         try
         {

@@ -27,6 +27,9 @@ internal static class Lanes
     /// <summary>What agents write: a few at a time for each, so that none stands before all others.</summary>
     public const string Agents = "agents";
 
+    /// <summary>What a host says that is new: <see cref="Hosts.NewsLimit"/>.</summary>
+    public const string News = "news";
+
     /// <summary>The lane of each operation that has one.</summary>
     public static string? Of(Operation operation) =>
         operation switch
@@ -132,9 +135,12 @@ internal static class Lanes
     private static string CallerOf(HttpContext context) =>
         context.User.Identity is { IsAuthenticated: true, Name: { } name } ? "caller " + name : SourceOf(context);
 
+    /// <summary>A call was turned away.</summary>
+    internal static void Count(string lane) => TurnedAway.AddOrUpdate(lane, 1, (_, n) => n + 1);
+
     private static Task TurnAwayAsync(HttpContext context, string lane, RateLimitLease lease)
     {
-        TurnedAway.AddOrUpdate(lane, 1, (_, n) => n + 1);
+        Count(lane);
         var after = lease.TryGetMetadata(MetadataName.RetryAfter, out var wait) ? wait : TimeSpan.FromSeconds(5);
         context.Response.Headers.RetryAfter = Math.Max(1, (int)Math.Ceiling(after.TotalSeconds)).ToString(CultureInfo.InvariantCulture);
         return Problems.WriteAsync(
@@ -151,7 +157,7 @@ internal static class Lanes
     public static void Write(StringBuilder text)
     {
         text.Append("# TYPE beacon_turned_away counter\n# HELP beacon_turned_away Calls that a lane's limit turned away\n");
-        foreach (var lane in new[] { SignIns, Dear, Enrolments })
+        foreach (var lane in new[] { SignIns, Dear, Enrolments, Agents, News })
             text.Append(
                 CultureInfo.InvariantCulture,
                 $"beacon_turned_away_total{{lane=\"{lane}\"}} {TurnedAway.GetValueOrDefault(lane)}\n"

@@ -216,6 +216,8 @@ public sealed class ReportTests(AttackedWorld world) : IClassFixture<AttackedWor
         foreach (var turns in Enumerable.Range(0, 480).Chunk(40))
             answers.AddRange(await Task.WhenAll(turns.Select(turn => SendAsync(loud, Report(Service($"t{turn}.yard.example"))))));
         Assert.InRange(answers.Count(a => a.IsDone), 240, 470);
+        var metrics = await world.Robin.GetStringAsync("/metrics", TestContext.Current.CancellationToken);
+        Assert.Matches("beacon_turned_away_total\\{lane=\"news\"\\} [1-9]", metrics);
         Assert.All(answers.Where(a => !a.IsDone), a => Assert.Equal((HttpStatusCode.TooManyRequests, "too-busy"), (a.Status, a.Code)));
         Assert.True((await SendAsync(other, Report(Service("other.yard.example")))).IsDone);
         // Work is asked for all the same.

@@ -50,11 +50,13 @@ public sealed class NewsLimit
     {
         var weight = Math.Min(AtOnce, 1 + (report.Services.Count + report.Entries.Count) / Each);
         using var lease = _hosts.Enter($"host {host}", weight);
-        if (!lease.IsAcquired)
-            throw new BeaconProblem(
-                ProblemCode.TooBusy,
-                "This host reports something new too often.",
-                "See what changes there all the time; the agent reports again by itself."
-            );
+        if (lease.IsAcquired)
+            return;
+        Lanes.Count(Lanes.News);
+        throw new BeaconProblem(
+            ProblemCode.TooBusy,
+            "This host reports something new too often.",
+            "See what changes there all the time; the agent reports again by itself."
+        );
     }
 }

@@ -49,7 +49,6 @@ public sealed class LimitsTests(AttackedWorld world) : IClassFixture<AttackedWor
         }
     }
 
-    /// <summary>What an approver reads is what is there.</summary>
     [Fact]
     public async Task A_body_that_is_too_large_is_told_so()
     {
@@ -90,6 +89,7 @@ public sealed class LimitsTests(AttackedWorld world) : IClassFixture<AttackedWor
         Assert.Equal("A host's name has 253 characters at most.", answer.Detail);
     }
 
+    /// <summary>What an approver reads is what is there.</summary>
     [Fact]
     public async Task Characters_that_are_not_seen_are_refused_by_their_numbers()
     {

@@ -197,6 +197,18 @@ public sealed class ReportTests(AttackedWorld world) : IClassFixture<AttackedWor
         }
     }
 
+    private static JsonObject NoAnswer() =>
+        new()
+        {
+            ["address"] = "127.0.0.9",
+            ["port"] = 443,
+            ["serverName"] = "d.yard.example",
+            ["at"] = DateTimeOffset.UtcNow.ToString("O"),
+            ["outcome"] = "no-answer",
+            ["message"] = "",
+            ["chain"] = new JsonArray(),
+        };
+
     private static JsonNode Give(string folder, string config)
     {
         var file = Path.Combine(folder, "agent.json");
@@ -220,6 +232,17 @@ public sealed class ReportTests(AttackedWorld world) : IClassFixture<AttackedWor
         Assert.Matches("beacon_turned_away_total\\{lane=\"news\"\\} [1-9]", metrics);
         Assert.All(answers.Where(a => !a.IsDone), a => Assert.Equal((HttpStatusCode.TooManyRequests, "too-busy"), (a.Status, a.Code)));
         Assert.True((await SendAsync(other, Report(Service("other.yard.example")))).IsDone);
+        // Looks are judged, each in its time: few services with many of them count as much.
+        var (dense, _) = await world.JoinAsync(s, "dense.yard.example");
+        JsonObject Dense(int turn)
+        {
+            var services = Enumerable.Range(0, 480).Select(i => Service($"d{turn}-{i}.yard.example")).ToArray();
+            foreach (var service in services)
+                service["looks"] = new JsonArray([.. Enumerable.Range(0, 50).Select(_ => (JsonNode)NoAnswer())]);
+            return Report(services);
+        }
+        Assert.True((await SendAsync(dense, Dense(0))).IsDone);
+        Assert.Equal("too-busy", (await SendAsync(dense, Dense(1))).Code);
         // Work is asked for all the same.
         Assert.True((await CallAsync(loud, "GET", "agent/work?wait=0")).IsDone);
     }

@@ -154,7 +154,7 @@ internal sealed class AgentLoop
         }
         catch (Exception e) when (e is not (OperationCanceledException or OutOfMemoryException))
         {
-            _log($"what the host has of {what} cannot be told: {e.Message}");
+            _log($"what the host has of {what} cannot be told: {e.Message}{(e is BeaconProblem p ? " " + p.Cure : "")}");
             return null;
         }
     }

@@ -55,12 +55,22 @@ internal static class ShortMessages
     /// <summary>How it ended, without what was seen meanwhile. What somebody waits for cannot be left out: then it has failed.</summary>
     public static OrderResult Of(OrderResult result)
     {
-        var bare = new OrderResult(result.Done, result.Problem, [.. result.Steps.TakeLast(20)], null, null) { Csr = result.Csr };
+        var bare = new OrderResult(result.Done, Short(result.Problem), [.. result.Steps.TakeLast(MostSteps).Select(Cut)], null, null)
+        {
+            Csr = result.Csr,
+        };
         var isAnswer = result.Plan is not null || result.Taken is not null || result.Sealed is not null || result.Anchors is not null;
-        return isAnswer ? bare with { Done = false, Problem = result.Problem ?? TooMuch } : bare;
+        return isAnswer ? bare with { Done = false, Problem = bare.Problem ?? TooMuch } : bare;
     }
 
-    private const int MostAddresses = 100;
+    private static ProblemInfo? Short(ProblemInfo? problem) =>
+        problem is null ? null : problem with { Message = Cut(problem.Message), Cure = Cut(problem.Cure) };
+
+    private static string Cut(string text) => text.Length > MostShown ? text[..MostShown] + " …" : text;
+
+    private const int MostAddresses = 100,
+        MostSteps = 20,
+        MostShown = 500;
 
     private static ProblemInfo TooMuch { get; } =
         new(

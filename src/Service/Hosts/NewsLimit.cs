@@ -48,7 +48,8 @@ public sealed class NewsLimit
     /// <exception cref="BeaconProblem"><see cref="ProblemCode.TooBusy"/>: it is to come again later; nothing was read or changed.</exception>
     public void ThrowIfTooMuch(int host, AgentReport report)
     {
-        var weight = Math.Min(AtOnce, 1 + (report.Services.Count + report.Entries.Count) / Each);
+        var looks = report.Services.Sum(s => s.Looks.Count);
+        var weight = Math.Min(AtOnce, 1 + (report.Services.Count + looks + report.Entries.Count) / Each);
         using var lease = _hosts.Enter($"host {host}", weight);
         if (lease.IsAcquired)
             return;
